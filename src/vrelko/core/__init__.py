@@ -1,0 +1,1 @@
+"""Pure computation: orders, spots, page arithmetic, cost, drift and the planner."""

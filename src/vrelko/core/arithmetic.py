@@ -1,0 +1,207 @@
+"""Page arithmetic: numbers, offsets, counts and ranges, for those who keep their own SQL too.
+
+Page numbers count from 1, row offsets from 0, sizes are rows a page.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from vrelko.errors import PageError
+
+MOST_NUMBER = 1_000_000_000
+"""No listing has a page beyond this number; larger ones are typing errors or attacks."""
+
+MOST_OFFSET = 1_000_000_000_000
+"""No row offset beyond this is asked of a server."""
+
+
+@dataclass(frozen=True, slots=True)
+class Sizes:
+    """The page sizes a listing allows.
+
+    `default` rows when none is asked for, at least 1 and at most `most`. `most=None` allows any
+    size; the planner reports that as a finding.
+    """
+
+    default: int = 25
+    most: int | None = 200
+
+    def __post_init__(self) -> None:
+        for name, value in (("default", self.default), ("most", self.most)):
+            if value is not None and (type(value) is not int or value < 1):
+                raise PageError(
+                    f"{name} page size {value!r} is not a whole number above 0",
+                    "Give sizes such as Sizes(25, most=200)",
+                    "size-bounds",
+                )
+        if self.most is not None and self.default > self.most:
+            raise PageError(
+                f"default page size {self.default} is above the most, {self.most}",
+                "Raise most or lower the default",
+                "size-bounds",
+            )
+
+    def check(self, size: object) -> int:
+        """Return the size to serve; None and "" mean the default. Raises PageError."""
+        if size is None or size == "":
+            return self.default
+        rows = check_whole(size, "page size", "size")
+        top = MOST_OFFSET if self.most is None else self.most
+        if not 1 <= rows <= top:
+            raise PageError(
+                f"page size {rows:,} is not allowed", f"Ask for 1 to {top:,} rows", "size-range"
+            )
+        return rows
+
+    def clamp(self, size: object) -> int:
+        """Return the nearest allowed size; what is no number at all gives the default."""
+        try:
+            return self.check(size)
+        except PageError as error:
+            if error.code != "size-range":
+                return self.default
+        top = MOST_OFFSET if self.most is None else self.most
+        return min(max(check_whole(size, "page size", "size"), 1), top)
+
+
+def check_whole(value: object, what: str, code: str) -> int:
+    """Return `value` (an int, or text of ASCII digits as it stands in a URL) as an int.
+
+    Raises PageError with code `<code>-number` for anything else: letters, fractions, booleans.
+    """
+    if isinstance(value, int) and not isinstance(value, bool):
+        return value
+    if isinstance(value, str):
+        text = value.strip()
+        digits = text[1:] if text[:1] in ("-", "+") else text
+        if digits.isascii() and digits.isdigit() and len(digits) <= 30:
+            return int(text)
+    raise PageError(
+        f"{what} is not a whole number", "Give digits only, such as 3", f"{code}-number"
+    )
+
+
+def check_number(number: object) -> int:
+    """Return a page number as an int of at least 1. Raises PageError."""
+    n = check_whole(number, "page number", "page")
+    if not 1 <= n <= MOST_NUMBER:
+        raise PageError(
+            f"page number {n:,} does not exist",
+            f"Numbers go from 1 to {MOST_NUMBER:,}; ask for Spot.end() to see the last page",
+            "page-range",
+        )
+    return n
+
+
+def check_offset(offset: object) -> int:
+    """Return a row offset as an int of at least 0. Raises PageError."""
+    rows = check_whole(offset, "row offset", "offset")
+    if not 0 <= rows <= MOST_OFFSET:
+        raise PageError(
+            f"row offset {rows:,} does not exist",
+            f"Offsets go from 0 to {MOST_OFFSET:,}",
+            "offset-range",
+        )
+    return rows
+
+
+def offset_of(number: int, size: int) -> int:
+    """Return the row offset at which page `number` begins."""
+    return (number - 1) * size
+
+
+def number_of(offset: int, size: int) -> int:
+    """Return the number of the page that holds the row at `offset`."""
+    return offset // size + 1
+
+
+def page_count(total: int, size: int) -> int:
+    """Return how many pages `total` rows fill: 0 rows fill none, a full last page is the last."""
+    return -(-total // size)
+
+
+def clamp_number(number: int, last: int) -> int:
+    """Return the nearest page number that exists; page 1 exists even with no rows."""
+    return min(max(number, 1), max(last, 1))
+
+
+def neighbours(number: int, last: int) -> tuple[int | None, int | None]:
+    """Return the previous and the next page number, None where there is none."""
+    before = number - 1 if 1 < number <= last + 1 else None
+    return before, number + 1 if number < last else None
+
+
+@dataclass(frozen=True, slots=True)
+class Total:
+    """How many rows a listing has: `kind` is exact, capped ("more than value") or none."""
+
+    value: int | None
+    kind: str
+
+    def __str__(self) -> str:
+        if self.value is None:
+            return "unknown"
+        return f"{self.value:,}+" if self.kind == "capped" else f"{self.value:,}"
+
+
+@dataclass(frozen=True, slots=True)
+class FromTo:
+    """Where a page stands: first and last row counted from 1 (None on an empty page)."""
+
+    first: int | None
+    last: int | None
+    total: Total
+
+    def __str__(self) -> str:
+        known = self.total.value is not None
+        if self.first is None:
+            return f"0 of {self.total}" if known else "0"
+        rows = f"{self.first:,}–{self.last:,}"
+        return f"{rows} of {self.total}" if known else rows
+
+
+def from_to(offset: int, rows: int, total: Total) -> FromTo:
+    """Return from–to for a page of `rows` rows beginning at row `offset`."""
+    if rows == 0:
+        return FromTo(None, None, total)
+    return FromTo(offset + 1, offset + rows, total)
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """One place of a page strip: a page number, or a gap (`number` is None)."""
+
+    number: int | None
+    current: bool = False
+
+    def __str__(self) -> str:
+        if self.number is None:
+            return "…"
+        return f"[{self.number}]" if self.current else str(self.number)
+
+
+def strip(number: int, last: int, slots: int = 7) -> Sequence[Link]:
+    """Return exactly `slots` places for a page strip, or one a page where there are fewer.
+
+    First and last page always stand at the ends, the current page is marked, and a gap stands for
+    at least two pages. One page or none needs no strip: an empty sequence.
+    Raises PageError when `slots` is below 5 (first, gap, current, gap, last).
+    """
+    if slots < 5:
+        raise PageError(
+            f"a page strip of {slots} places is too short", "Ask for at least 5", "strip-slots"
+        )
+    if last <= 1:
+        return ()
+    here = clamp_number(number, last)
+    if last <= slots:
+        return tuple(Link(n, n == here) for n in range(1, last + 1))
+    inner = slots - 4
+    low = min(max(here - inner // 2, 3), last - inner - 1)
+    middle: list[int | None] = list(range(low, low + inner))
+    left: int | None = 2 if low == 3 else None
+    right: int | None = last - 1 if low + inner == last - 1 else None
+    places: list[int | None] = [1, left, *middle, right, last]
+    return tuple(Link(n, n == here) for n in places)

@@ -1,0 +1,70 @@
+"""The pure description of a listing that cost and plan are computed from."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from vrelko.core.arithmetic import Sizes
+from vrelko.core.order import Order
+from vrelko.errors import ListingError, nearest
+
+Kind = Literal["grid", "feed", "choices", "export"]
+KINDS: tuple[Kind, ...] = ("grid", "feed", "choices", "export")
+
+Strategy = Literal["offset", "keyset", "whole"]
+STRATEGIES: tuple[Strategy, ...] = ("offset", "keyset", "whole")
+
+TotalKind = Literal["exact", "capped", "none"]
+TOTALS: tuple[TotalKind, ...] = ("exact", "capped", "none")
+
+ConditionKind = Literal["equal", "in", "range", "null", "other"]
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """One condition on rows: `equal` fixes a column, `in`, `range` and `null` narrow it.
+
+    `parameter` names the value's parameter; `value` holds it where the select itself does.
+    """
+
+    table: str
+    column: str
+    kind: ConditionKind
+    parameter: str | None
+    value: Any
+
+
+@dataclass(frozen=True, slots=True)
+class Outline:
+    """What one listing shows, without SQL.
+
+    `tables` are base table names, the one whose rows are paged first. `columns` are selected ones
+    as (table, column). `orders` are total, the default first, their terms bare column names of the
+    first table where they are such. `given` holds, for each, how many of its terms the caller gave.
+    """
+
+    name: str
+    kind: Kind
+    tables: tuple[str, ...]
+    columns: tuple[tuple[str, str], ...]
+    conditions: tuple[Condition, ...]
+    orders: tuple[Order, ...]
+    given: tuple[int, ...]
+    sizes: Sizes
+    total: TotalKind
+    cap: int
+    params: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def table(self) -> str:
+        """The table whose rows are paged."""
+        return self.tables[0]
+
+
+def check_choice(value: str, known: tuple[str, ...], what: str) -> None:
+    """Raise ListingError unless `value` is one of `known`."""
+    if value not in known:
+        raise ListingError(
+            f"{what} {value!r} is not known", nearest(str(value), known), "listing-choice"
+        )

@@ -1,0 +1,74 @@
+"""Spots: where a page begins."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from vrelko.core.arithmetic import check_number, check_offset
+
+SpotKind = Literal["start", "end", "after", "before", "number", "offset"]
+
+
+@dataclass(frozen=True, slots=True)
+class Spot:
+    """Where a page begins; make one with the class methods.
+
+    `key` holds the values of the order's terms (after, before); `at` a page number or a row
+    offset; for after and before, `at` is the offset of the page's first row (after) or of the row
+    behind its last (before) where that is known, so that pages keep their numbers.
+    `fill` makes a page before a key that reaches the start a full first page; `rows` bounds a
+    page that must end before the next one begins.
+    """
+
+    kind: SpotKind
+    key: tuple[Any, ...] | None = None
+    at: int | None = None
+    fill: bool = False
+    rows: int | None = None
+
+    @classmethod
+    def start(cls) -> Spot:
+        """The first page."""
+        return cls("start")
+
+    @classmethod
+    def end(cls) -> Spot:
+        """The last page."""
+        return cls("end")
+
+    @classmethod
+    def after(cls, key: object) -> Spot:
+        """The rows behind a key: the order's values of one row, or a row of a page."""
+        return cls("after", _as_key(key))
+
+    @classmethod
+    def before(cls, key: object) -> Spot:
+        """The rows directly ahead of a key, nearest ones if there are more than a page."""
+        return cls("before", _as_key(key))
+
+    @classmethod
+    def number(cls, number: object) -> Spot:
+        """Page `number`, from 1, as an int or as text from a URL; None or "" is the first page.
+
+        Raises PageError for what is no page number.
+        """
+        if number is None or number == "":
+            return cls.start()
+        return cls("number", at=check_number(number))
+
+    @classmethod
+    def offset(cls, rows: object) -> Spot:
+        """The page that begins `rows` rows from the start; None or "" is the first page.
+
+        Raises PageError for what is no offset.
+        """
+        if rows is None or rows == "":
+            return cls.start()
+        return cls("offset", at=check_offset(rows))
+
+
+def _as_key(key: object) -> tuple[Any, ...]:
+    if isinstance(key, tuple):  # a row of a page stays itself: the listing knows its columns
+        return key
+    return tuple(key) if isinstance(key, list) else (key,)

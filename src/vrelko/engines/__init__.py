@@ -1,0 +1,1 @@
+"""What each database engine can do, and how its catalog and counters are read."""

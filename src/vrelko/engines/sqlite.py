@@ -1,0 +1,87 @@
+"""SQLite: what it can do, how its files are checked and its work is counted."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Connection, Engine, event
+
+from vrelko.core.capabilities import Capabilities
+from vrelko.errors import DatabaseError
+
+CAPABILITIES = Capabilities(
+    engine="sqlite",
+    nulls_low=True,
+    nulls_syntax=True,
+    row_value_seek=True,
+    or_seek=False,
+    hidden_rowid=True,
+    offset_defers_table=True,
+)
+
+_MAGIC = b"SQLite format 3\x00"
+
+
+def check_file(path: str | None) -> None:
+    """Raise DatabaseError unless `path` is an SQLite database file (or names one in memory)."""
+    if path in (None, "", ":memory:") or str(path).startswith("file:"):
+        return
+    file = Path(str(path))
+    try:
+        with file.open("rb") as opened:
+            head = opened.read(len(_MAGIC))
+    except FileNotFoundError:
+        raise DatabaseError(
+            f"there is no database file {str(file)!r}",
+            "Check the path; `vrelko demo` makes a sample database to try things on",
+            "database-missing",
+        ) from None
+    except OSError as error:
+        raise DatabaseError(
+            f"the file {str(file)!r} cannot be read: {error.strerror}",
+            "Check its permissions",
+            "database-unreadable",
+        ) from error
+    if head not in (b"", _MAGIC):
+        raise DatabaseError(
+            f"the file {str(file)!r} is no SQLite database",
+            "Name a database file, or a URL such as sqlite:///path/to/file.db",
+            "database-format",
+        )
+
+
+def forbid_writes(engine: Engine) -> None:
+    """Make every connection of the engine read-only."""
+
+    @event.listens_for(engine, "connect")
+    def _query_only(connection: Any, _record: Any) -> None:
+        connection.execute("PRAGMA query_only = ON")
+
+
+@dataclass(slots=True)
+class Steps:
+    """How many virtual machine steps statements have taken, in units of `grain`."""
+
+    grain: int
+    count: int = 0
+
+
+@contextmanager
+def count_steps(connection: Connection, grain: int = 1) -> Iterator[Steps]:
+    """Count the VM steps of the statements run inside the block, `grain` steps at a time."""
+    driver: Any = connection.connection.dbapi_connection
+    steps = Steps(grain)
+
+    def tick() -> int:
+        steps.count += grain
+        return 0
+
+    driver.set_progress_handler(tick, grain)
+    try:
+        yield steps
+    finally:
+        driver.set_progress_handler(None, grain)

@@ -1,0 +1,1 @@
+"""Listings, pages and cursors: what serves the planned pages."""

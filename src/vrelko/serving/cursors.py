@@ -1,0 +1,165 @@
+"""Cursors: spots as text for URLs.
+
+A cursor is `1`, a base64url text and a check. The text is JSON: the short fingerprint of what the
+cursor is bound to, the kind of spot, the key's values, and offset and rows where they are known.
+The check is a signature when the listing has secrets, else a short checksum; both cover the full
+fingerprint too. A spot has one spelling: any other is refused.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import hashlib
+import json
+from collections.abc import Sequence
+from typing import Any
+
+from itsdangerous import Signer
+
+from vrelko.core.spot import Spot, SpotKind
+from vrelko.errors import CursorError, ListingError
+from vrelko.serving.values import decode_value, encode_value
+
+VERSION = "1"
+MOST_CHARACTERS = 8_192
+_CHECK_CHARACTERS = 8
+
+_KINDS: dict[SpotKind, str] = {
+    "start": "s",
+    "end": "e",
+    "after": "a",
+    "before": "b",
+    "number": "n",
+    "offset": "o",
+}
+_FILL = "p"  # a page before a key that a full first page may replace
+_BY_LETTER: dict[str, SpotKind] = {letter: kind for kind, letter in _KINDS.items()}
+
+
+class CursorBook:
+    """Writes and reads the cursors of one listing."""
+
+    def __init__(self, secrets: Sequence[bytes | str] = ()) -> None:
+        keys = [key.encode() if isinstance(key, str) else key for key in secrets]
+        if any(len(key) < 16 for key in keys):
+            raise ListingError(
+                "a secret for signing cursors is shorter than 16 bytes",
+                "Take one from secrets.token_bytes(32)",
+                "secret-short",
+            )
+        self._signer = (
+            Signer(keys[::-1], salt=b"vrelko.cursor", digest_method=hashlib.sha256)
+            if keys
+            else None
+        )
+
+    def write(self, spot: Spot, fingerprint: bytes) -> str:
+        """Return the one text of a spot."""
+        letter = _FILL if spot.fill else _KINDS[spot.kind]
+        parts: list[Any] = [short_of(fingerprint), letter]
+        tail = [spot.at, spot.rows]
+        key = None if spot.key is None else [encode_value(value) for value in spot.key]
+        parts += [key, *tail]
+        while parts[-1] is None:
+            parts.pop()
+        body = json.dumps(parts, separators=(",", ":")).encode("ascii")
+        text = VERSION + base64.urlsafe_b64encode(body).decode("ascii").rstrip("=")
+        return f"{text}.{self._check(text, fingerprint)}"
+
+    def read(self, cursor: str, fingerprint: bytes) -> Spot:
+        """Return the spot a cursor holds. Raises CursorError for any text but its own."""
+        text, dot, check = cursor.rpartition(".")
+        if not dot or len(cursor) > MOST_CHARACTERS or not cursor.isascii():
+            raise _altered()
+        if not text.startswith(VERSION):
+            raise CursorError(
+                "the cursor is of a version that is not read here",
+                "Drop it and start at the first page",
+                "cursor-version",
+            )
+        parts = _unpack(text)
+        if parts[0] != short_of(fingerprint):
+            raise CursorError(
+                "the cursor was made for another listing, order, filter or reader",
+                "Drop it and start at the first page of this one",
+                "cursor-foreign",
+            )
+        if not self._holds(text, check, fingerprint):
+            raise _altered()
+        spot = _spot_of(parts)
+        if self.write(spot, fingerprint).rpartition(".")[0] != text:
+            raise _altered()
+        return spot
+
+    def _check(self, text: str, fingerprint: bytes) -> str:
+        message = text.encode("ascii") + fingerprint
+        if self._signer is not None:
+            return self._signer.get_signature(message).decode("ascii")
+        digest = hashlib.sha256(message).digest()
+        return base64.urlsafe_b64encode(digest).decode("ascii")[:_CHECK_CHARACTERS]
+
+    def _holds(self, text: str, check: str, fingerprint: bytes) -> bool:
+        if self._signer is None:
+            return check == self._check(text, fingerprint)
+        return _canonical(check) and self._signer.verify_signature(
+            text.encode("ascii") + fingerprint, check
+        )
+
+
+def fingerprint_of(parts: Sequence[Any]) -> bytes:
+    """Return the digest of what a cursor is bound to: nested lists of text."""
+    return hashlib.sha256(json.dumps(parts, separators=(",", ":")).encode("ascii")).digest()
+
+
+def short_of(fingerprint: bytes) -> str:
+    """Return the part of a fingerprint that stands in the cursor."""
+    return base64.urlsafe_b64encode(fingerprint[:6]).decode("ascii")
+
+
+def _altered() -> CursorError:
+    return CursorError(
+        "the cursor has been altered or cut short",
+        "Take it whole from a page's next, prev, first or last; or start at the first page",
+        "cursor-altered",
+    )
+
+
+def _canonical(check: str) -> bool:
+    """Tell whether base64url text is the one spelling of its 32 bytes."""
+    try:
+        raw = base64.b64decode(check + "=", altchars=b"-_", validate=True)
+    except (ValueError, binascii.Error):
+        return False
+    return base64.urlsafe_b64encode(raw).decode("ascii").rstrip("=") == check
+
+
+def _unpack(text: str) -> list[Any]:
+    body = text[len(VERSION) :]
+    try:
+        raw = base64.b64decode(body + "=" * (-len(body) % 4), altchars=b"-_", validate=True)
+        parts = json.loads(raw)
+    except (ValueError, binascii.Error, RecursionError) as error:
+        raise _altered() from error
+    if not isinstance(parts, list) or len(parts) < 2:
+        raise _altered()
+    return parts
+
+
+def _spot_of(parts: list[Any]) -> Spot:
+    letter, key, at, rows = [*parts[1:], None, None, None][:4]
+    kind = "before" if letter == _FILL else _BY_LETTER.get(letter) if _is_text(letter) else None
+    texts = key is None or (isinstance(key, list) and all(map(_is_text, key)))
+    numbers = all(n is None or (type(n) is int and n >= 0) for n in (at, rows))
+    if kind is None or not texts or not numbers or len(parts) > 5:
+        raise _altered()
+    values = None if key is None else tuple(decode_value(text) for text in key)
+    if (values is None) != (kind not in ("after", "before")):
+        raise _altered()
+    if (at is None) and kind in ("number", "offset"):
+        raise _altered()
+    return Spot(kind, values, at, letter == _FILL, rows)
+
+
+def _is_text(value: object) -> bool:
+    return isinstance(value, str)

@@ -1,0 +1,261 @@
+"""Listing: what one screen shows, described once and served page by page."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from contextlib import nullcontext
+from typing import TYPE_CHECKING, Any
+
+from sqlalchemy import ColumnElement, Engine, Select
+
+from vrelko.core.arithmetic import Sizes, Total
+from vrelko.core.order import Order, make_total, parse_order, resolve_nulls
+from vrelko.core.outline import KINDS, STRATEGIES, TOTALS, Outline, check_choice
+from vrelko.core.spot import Spot
+from vrelko.engines.registry import capabilities_of, dialect_of
+from vrelko.errors import ListingError, OrderError, PageError
+from vrelko.serving.cursors import CursorBook, fingerprint_of
+from vrelko.serving.page import Page, Ways
+from vrelko.serving.reading import PageReader, settle_total
+from vrelko.serving.running import Runner
+from vrelko.serving.values import describe
+from vrelko.serving.variants import Variant
+from vrelko.sql.describing import Described, describe_select, outline_of
+from vrelko.sql.filters import Filters
+from vrelko.sql.statements import make_source
+
+if TYPE_CHECKING:
+    from vrelko.core.planner import Plan
+
+_SPOTS = {
+    "grid": ("start", "end", "after", "before", "number", "offset"),
+    "feed": ("start", "after", "before"),
+    "choices": ("start",),
+    "export": ("start", "after", "before"),
+}
+"""Which spots each kind of listing takes."""
+
+
+class Listing:
+    """A select, its orders, filters and page sizes, served page by page.
+
+    `select`: a SQLAlchemy select of tables or joins. `name` binds cursors to this listing (else
+    its tables' names do). `kind`: grid, feed, choices or export. `orders`: the allowed ones as
+    text or ORDER BY expressions, the default first (else the select's own ORDER BY). `filters`:
+    conditions by name, each applied only when its parameters are given. `total`: exact, capped
+    (counts at most `cap` rows) or none; left out, capped for a grid, none for others. `secrets`
+    sign the cursors, newest first. `unique` names columns that identify a row where no constraint
+    proves it. `strategy`: keyset (default), offset or whole.
+
+    Raises ListingError and OrderError for what cannot be paged.
+    """
+
+    def __init__(
+        self,
+        select: Select[Any],
+        *,
+        name: str | None = None,
+        kind: str = "grid",
+        orders: str | Sequence[Any] | None = None,
+        filters: Mapping[str, ColumnElement[bool]] | None = None,
+        sizes: Sizes | None = None,
+        total: str | None = None,
+        cap: int = 10_000,
+        secrets: Sequence[bytes | str] = (),
+        unique: Sequence[str] | None = None,
+        strategy: str | None = None,
+    ) -> None:
+        check_choice(kind, KINDS, "kind")
+        self.kind = kind
+        self.total = total or ("capped" if kind == "grid" else "none")
+        check_choice(self.total, TOTALS, "total")
+        self.strategy = strategy or ("whole" if kind == "choices" else "keyset")
+        check_choice(self.strategy, STRATEGIES, "strategy")
+        if cap < 1:
+            raise ListingError(f"cap {cap} counts no row", "Give at least 1", "listing-cap")
+        self.cap = cap
+        self.sizes = sizes or Sizes()
+        self._described: Described = describe_select(select, orders, unique)
+        self.name = name or "+".join(self._described.table_names)
+        self._named = name
+        self._filters = Filters(select, filters or {})
+        self._book = CursorBook(secrets)
+        self._arguments: dict[str, Any] = {
+            "name": name, "kind": kind, "orders": orders, "filters": filters, "sizes": self.sizes,
+            "total": self.total, "cap": cap, "secrets": secrets, "unique": unique,
+            "strategy": self.strategy,
+        }  # fmt: skip
+        self._variants: dict[tuple[str, str, tuple[str, ...]], Variant] = {}
+        self._orders: dict[str, tuple[Order, ...]] = {}
+
+    def __repr__(self) -> str:
+        return f"<Listing {self.name!r}, {self.kind} by {self._described.orders[0]}>"
+
+    @property
+    def select(self) -> Select[Any]:
+        """The select whose rows are paged."""
+        return self._described.select
+
+    def orders(self, dialect: str = "sqlite") -> tuple[Order, ...]:
+        """Return the allowed orders, made total, with NULL placement as the engine has it."""
+        if dialect not in self._orders:
+            nulls_low = capabilities_of(dialect).nulls_low
+            found = self._described
+            self._orders[dialect] = tuple(
+                resolve_nulls(make_total(order, found.unique), found.nullable, nulls_low)
+                for order in found.orders
+            )
+        return self._orders[dialect]
+
+    def read(
+        self,
+        connection: Any,
+        at: Spot | str | None = None,
+        *,
+        params: Mapping[str, Any] | None = None,
+        size: object = None,
+        order: str | None = None,
+        scope: object = None,
+        total: bool = True,
+    ) -> Page:
+        """Read one page.
+
+        `connection`: a SQLAlchemy Connection or Session (an Engine lends one for the page). `at`: a
+        Spot, a cursor, or None or "" for the first page. `params`: values by parameter name; None
+        leaves an optional filter out. `size`: rows, as an int or text from a URL. `order`: one of
+        the allowed orders. `scope`: a tenant or user that cursors are bound to. `total=False` does
+        not count.
+
+        Raises CursorError, PageError, OrderError; DatabaseError when the database refuses.
+        """
+        rows = self.sizes.check(size)
+        given = self._filters.check(params)
+        variant = self._variant(dialect_of(connection), order, self._filters.active(given))
+        print_ = fingerprint_of(self._binding(variant, given, scope))
+        spot = self._spot_of(at, print_, variant)
+        lent = connection.connect() if isinstance(connection, Engine) else nullcontext(connection)
+        with lent as lender:
+            runner = Runner(lender, given)
+            reader = PageReader(runner, variant, rows)
+            if self.strategy == "whole":
+                batch = self._read_whole(reader)
+            else:
+                kind = self.total if total else "none"
+                early = spot.kind == "end" and self.kind == "grid"
+                counted = self._count(runner, variant, kind) if early else None
+                batch = reader.read(spot, counted)
+                batch = settle_total(batch, kind, counted)
+                if batch.total is None:
+                    batch = settle_total(batch, kind, self._count(runner, variant, kind))
+        numbered = self.kind == "grid"
+        ways = Ways(lambda to: self._book.write(to, print_), self.strategy == "offset", numbered)
+        return Page(batch, reader.keys_of(batch.full), rows, spot, ways, runner.asked)
+
+    def using(self, plan: Plan) -> Listing:
+        """Return this listing served with the strategy of a plan's verdict.
+
+        Raises ListingError when the plan is another listing's.
+        """
+        if plan.listing != self.name:
+            raise ListingError(
+                f"the plan is for {plan.listing!r}, this listing is {self.name!r}",
+                "Plan this listing, or give both the same name=",
+                "plan-listing",
+            )
+        return self.with_strategy(plan.verdict.strategy)
+
+    def with_strategy(self, strategy: str) -> Listing:
+        """Return this listing served another way."""
+        return Listing(self.select, **{**self._arguments, "strategy": strategy})
+
+    def outline(self, dialect: str = "sqlite", params: Mapping[str, Any] | None = None) -> Outline:
+        """Return the pure description of this listing, for planning.
+
+        `params` are typical values; optional filters whose parameters they hold count as active.
+        """
+        given = self._filters.check(params) if params else {}
+        whole = self._filters.apply(self.select, self._filters.active(given))
+        settings = {
+            "name": self.name, "kind": self.kind, "sizes": self.sizes,
+            "total": self.total, "cap": self.cap, "params": given,
+        }  # fmt: skip
+        return outline_of(self._described, self.orders(dialect), whole.whereclause, settings)
+
+    def variant(
+        self, dialect: str, order: str | None, params: Mapping[str, Any] | None = None
+    ) -> Variant:
+        """Return one variant with its statements, for those who run them themselves."""
+        return self._variant(dialect, order, self._filters.active(self._filters.check(params)))
+
+    def _read_whole(self, reader: PageReader) -> Any:
+        batch = reader.read_all(self.cap)
+        if batch.after:
+            raise PageError(
+                f"the listing {self.name!r} has more than {self.cap:,} rows, too many for one page",
+                "Serve it in pages, or raise cap=",
+                "whole-over-cap",
+            )
+        return settle_total(batch, "exact", None)
+
+    def _count(self, runner: Runner, variant: Variant, kind: str) -> Total:
+        if kind == "none":
+            return Total(None, "none")
+        cap = self.cap if kind == "capped" else None
+        value = int(runner.value(variant.count(cap)))
+        if cap is not None and value > cap:
+            return Total(cap, "capped")
+        return Total(value, "exact")
+
+    def _variant(self, dialect: str, order: str | None, active: tuple[str, ...]) -> Variant:
+        chosen = self._choose_order(dialect, order)
+        where = dialect, str(chosen), active
+        if where not in self._variants:
+            found = self._described
+            filtered = self._filters.apply(self.select, active)
+            elements = [found.columns[name] for name in chosen.names]
+            source = make_source(filtered, chosen, elements)
+            self._variants[where] = Variant(source, filtered, capabilities_of(dialect))
+        return self._variants[where]
+
+    def _choose_order(self, dialect: str, text: str | None) -> Order:
+        allowed = self.orders(dialect)
+        if text is None or text == "":
+            return allowed[0]
+        asked = parse_order(text)
+        for given, order in zip(self._described.given, allowed, strict=True):
+            if asked in (given, order):
+                return order
+        names = ", ".join(repr(str(order)) for order in self._described.given)
+        raise OrderError(
+            f"the order {text!r} is not allowed here", f"Allowed: {names}", "order-not-allowed"
+        )
+
+    def _spot_of(self, at: Spot | str | None, fingerprint: bytes, variant: Variant) -> Spot:
+        if at is None or at == "":
+            spot = Spot.start()
+        elif isinstance(at, Spot):
+            spot = at
+        elif isinstance(at, str):
+            spot = self._book.read(at, fingerprint)
+        else:
+            raise PageError(
+                f"a position of type {type(at).__name__} is not understood",
+                "Give a cursor, Spot.number(n), another Spot, or None for the first page",
+                "spot-type",
+            )
+        if spot.kind not in _SPOTS[self.kind] or (
+            self.strategy == "whole" and spot.kind != "start"
+        ):
+            raise PageError(
+                f"a {self.kind} served by {self.strategy} has no page at {spot.kind!r}",
+                f"It takes: {', '.join(_SPOTS[self.kind])}",
+                "spot-kind",
+            )
+        if spot.key is not None:
+            key = variant.key_of(spot.key)
+            spot = Spot(spot.kind, key, spot.at, spot.fill, spot.rows)
+        return spot
+
+    def _binding(self, variant: Variant, given: Mapping[str, Any], scope: object) -> list[Any]:
+        types = [str(element.type) for element in variant.source.elements]
+        return [self.name, str(variant.order), types, describe(given), describe(scope)]

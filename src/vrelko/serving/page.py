@@ -1,0 +1,208 @@
+"""A page: its rows, where they stand, and the ways on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any, overload
+
+from vrelko.core.arithmetic import (
+    FromTo,
+    Link,
+    Total,
+    from_to,
+    number_of,
+    page_count,
+    strip,
+)
+from vrelko.core.spot import Spot
+from vrelko.serving.reading import Batch
+from vrelko.serving.running import Asked
+
+SCHEMA = "vrelko.page/1"
+
+
+@dataclass(frozen=True)
+class Ways:
+    """How a page writes its cursors: by offsets or by keys, in whole pages or onward only."""
+
+    write: Callable[[Spot], str]
+    by_offset: bool
+    numbered: bool
+
+
+class Page(Sequence[Any]):
+    """The rows of one page, as a sequence, with its place and its links.
+
+    All data is computed before the page is returned; only cursor texts are written when asked for.
+    `next`, `prev`, `first` and `last` are cursors, None where there is nothing there; `after` and
+    `before` are cursors round any page, for tails and for "new on top".
+    """
+
+    def __init__(
+        self,
+        batch: Batch,
+        keys: Sequence[tuple[Any, ...]],
+        size: int,
+        spot: Spot,
+        ways: Ways,
+        asked: Sequence[Asked],
+    ) -> None:
+        self._batch = batch
+        self._keys = keys
+        self._spot = spot
+        self._ways = ways
+        self.rows: Sequence[Any] = batch.rows
+        self.size = size
+        self.statements = tuple(asked)
+
+    @overload
+    def __getitem__(self, index: int) -> Any: ...
+    @overload
+    def __getitem__(self, index: slice) -> Sequence[Any]: ...
+    def __getitem__(self, index: int | slice) -> Any:
+        return self.rows[index]
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    def __iter__(self) -> Iterator[Any]:
+        return iter(self.rows)
+
+    def __repr__(self) -> str:
+        return f"<Page of {len(self.rows)} rows, {self.from_to or 'place unknown'}>"
+
+    def scalars(self) -> list[Any]:
+        """Return the first value of each row."""
+        return [row[0] for row in self.rows]
+
+    @property
+    def offset(self) -> int | None:
+        """Row offset of the first row, None where it is unknown."""
+        return self._batch.offset
+
+    @property
+    def number(self) -> int | None:
+        """Page number from 1, None where it is unknown (a feed, a page reached by key alone)."""
+        if not self._ways.numbered or self.offset is None:
+            return None
+        return number_of(self.offset, self.size)
+
+    @property
+    def number_exact(self) -> bool:
+        """Whether the number holds now; after moves by key it may be off by rows that changed."""
+        return self._batch.exact
+
+    @property
+    def total(self) -> Total:
+        """How many rows the listing has, as told by its kind of total."""
+        return self._batch.total or Total(None, "none")
+
+    @property
+    def last_number(self) -> int | None:
+        """Number of the last page, None where the total is not exact; an empty listing has 1."""
+        if self.total.value is None or self.total.kind != "exact" or not self._ways.numbered:
+            return None
+        return max(page_count(self.total.value, self.size), 1)
+
+    @property
+    def from_to(self) -> FromTo | None:
+        """Where the page stands, as "26–50 of 12,480"; None where the offset is unknown."""
+        return None if self.offset is None else from_to(self.offset, len(self.rows), self.total)
+
+    @property
+    def self(self) -> str:
+        """The cursor of this very page."""
+        return self._ways.write(self._spot)
+
+    @property
+    def next(self) -> str | None:
+        """The cursor of the next page, None at the end."""
+        if not self._batch.after:
+            return None
+        if not self.rows:
+            return self._ways.write(Spot.start())
+        return self._ways.write(self._spot_after())
+
+    @property
+    def prev(self) -> str | None:
+        """The cursor of the previous page, None at the start."""
+        if not self._batch.before:
+            return None
+        if not self.rows:
+            return self._ways.write(Spot.end() if self._ways.numbered else self._spot_before())
+        if self._ways.by_offset and self.offset is not None:
+            start = max(self.offset - self.size, 0)
+            rows = self.offset if self.offset < self.size else None
+            return self._ways.write(Spot("offset", at=start, rows=rows))
+        return self._ways.write(Spot("before", self._keys[0], self.offset, fill=True))
+
+    @property
+    def first(self) -> str | None:
+        """The cursor of the first page, None on the first page."""
+        return self._ways.write(Spot.start()) if self._batch.before else None
+
+    @property
+    def last(self) -> str | None:
+        """The cursor of the last page, None on the last page and where there are no numbers."""
+        if not self._ways.numbered or (not self._batch.after and self.rows):
+            return None
+        return self._ways.write(Spot.end()) if self._batch.before or self._batch.after else None
+
+    @property
+    def after(self) -> str:
+        """The cursor behind the last row, there at the end too: for polling a tail."""
+        if self.rows:
+            return self._ways.write(self._spot_after(by_key=True))
+        return self._ways.write(
+            Spot.start() if self._spot.kind in ("before", "end") else self._spot
+        )
+
+    @property
+    def before(self) -> str:
+        """The cursor ahead of the first row, there on the first page too: for "new on top"."""
+        return self._ways.write(self._spot_before())
+
+    def cursor(self, index: int) -> str:
+        """Return the cursor that begins a page right behind row `index` of this page."""
+        at = None if self.offset is None else self.offset + index % len(self.rows) + 1
+        return self._ways.write(
+            Spot("after", self._keys[index], at if self._ways.numbered else None)
+        )
+
+    def strip(self, slots: int = 7) -> Sequence[Link]:
+        """Return numbered links with gaps: see `vrelko.core.arithmetic.strip`.
+
+        Empty where there is one page, or where number or total are unknown.
+        """
+        if self.number is None or self.last_number is None:
+            return ()
+        return strip(self.number, self.last_number, slots)
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return the page as plain data (schema `vrelko.page/1`, see docs/schemas.md)."""
+        return {
+            "schema": SCHEMA,
+            "rows": [dict(row._mapping) for row in self.rows],
+            "size": self.size,
+            "offset": self.offset,
+            "number": self.number,
+            "number_exact": self.number_exact,
+            "last_number": self.last_number,
+            "total": {"value": self.total.value, "kind": self.total.kind},
+            "from_to": None if self.from_to is None else str(self.from_to),
+            "links": {
+                name: getattr(self, name) for name in ("self", "next", "prev", "first", "last")
+            },
+        }
+
+    def _spot_after(self, by_key: bool = False) -> Spot:
+        behind = None if self.offset is None else self.offset + len(self.rows)
+        if self._ways.by_offset and behind is not None and not by_key:
+            return Spot("offset", at=behind)
+        return Spot("after", self._keys[-1], behind if self._ways.numbered else None)
+
+    def _spot_before(self) -> Spot:
+        if self.rows:
+            return Spot("before", self._keys[0], self.offset if self._ways.numbered else None)
+        return self._spot if self._spot.kind == "before" else Spot.end()

@@ -1,0 +1,143 @@
+"""Reading the rows of a page from where its spot says."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from vrelko.core.arithmetic import Total, check_offset, offset_of, page_count
+from vrelko.core.spot import Spot
+from vrelko.serving.running import Runner
+from vrelko.serving.variants import Variant
+from vrelko.sql.statements import LIMIT, OFFSET, key_parameters
+
+
+@dataclass(frozen=True)
+class Batch:
+    """Rows of one page as read.
+
+    `full` rows carry the hidden key columns. `before` and `after` tell whether there are rows
+    ahead and behind. `offset` is the first row's, None where unknown; `exact` whether it was
+    counted by the database rather than carried by the cursor.
+    """
+
+    rows: Sequence[Any]
+    full: Sequence[Any]
+    before: bool
+    after: bool
+    offset: int | None
+    exact: bool
+    total: Total | None = None
+
+
+class PageReader:
+    """Reads pages of one variant with one size."""
+
+    def __init__(self, runner: Runner, variant: Variant, size: int) -> None:
+        self._runner = runner
+        self._variant = variant
+        self._size = size
+        self._width = variant.source.width if variant.source.hidden else None
+
+    def read(self, spot: Spot, count: Total | None) -> Batch:
+        """Return the rows at a spot; `count` is the listing's total where it is known."""
+        if spot.kind == "start":
+            return self._from_start()
+        if spot.kind == "end":
+            return self._from_end(count)
+        if spot.kind == "after":
+            return self._behind(spot)
+        if spot.kind == "before":
+            return self._ahead(spot)
+        offset = spot.at or 0
+        if spot.kind == "number":
+            offset = check_offset(offset_of(offset, self._size))
+        return self._from_offset(offset, spot.rows)
+
+    def read_all(self, most: int) -> Batch:
+        """Return every row, at most `most`; `after` tells that there were more."""
+        rows, full = self._fetch(self._variant.edge(False), most + 1)
+        return Batch(rows[:most], full[:most], False, len(rows) > most, 0, True)
+
+    def _from_start(self) -> Batch:
+        rows, full = self._fetch(self._variant.edge(False), self._size + 1)
+        more = len(rows) > self._size
+        return Batch(rows[: self._size], full[: self._size], False, more, 0, True)
+
+    def _from_end(self, count: Total | None) -> Batch:
+        """Read the last page: the remainder that numbering leaves, where the total is known."""
+        known = count.value if count is not None and count.kind == "exact" else None
+        want = self._size
+        if known:
+            want = known - offset_of(page_count(known, self._size), self._size)
+        rows, full = self._fetch(self._variant.edge(True), want + 1)
+        more = len(rows) > want
+        rows, full = rows[:want][::-1], full[:want][::-1]
+        offset = known - len(rows) if known is not None else None if more else 0
+        return Batch(rows, full, more, False, offset, offset is not None)
+
+    def _from_offset(self, offset: int, bound: int | None) -> Batch:
+        want = self._size if bound is None else min(bound, self._size)
+        rows, full = self._fetch(self._variant.offset(), want + 1, **{OFFSET: offset})
+        more = len(rows) > want
+        before = offset > 0 and (bool(rows) or self._any(backward=False))
+        return Batch(rows[:want], full[:want], before, more, offset, True)
+
+    def _behind(self, spot: Spot) -> Batch:
+        key = self._variant.key_of(spot.key or ())
+        rows, full = self._seek(key, False, self._size + 1)
+        more = len(rows) > self._size
+        before = bool(rows) or self._any(backward=True)
+        return Batch(rows[: self._size], full[: self._size], before, more, spot.at, False)
+
+    def _ahead(self, spot: Spot) -> Batch:
+        key = self._variant.key_of(spot.key or ())
+        rows, full = self._seek(key, True, self._size + 1)
+        more = len(rows) > self._size
+        if spot.fill and len(rows) < self._size:
+            return self._from_start()
+        rows, full = rows[: self._size][::-1], full[: self._size][::-1]
+        if rows:
+            after = bool(self._seek(self.keys_of(full[-1:])[0], False, 1)[0])
+        else:
+            after = self._any(backward=False)
+        offset: int | None = 0
+        if more:
+            offset = None if spot.at is None else max(spot.at - len(rows), 0)
+        return Batch(rows, full, more, after, offset, not more)
+
+    def keys_of(self, full: Sequence[Any]) -> list[tuple[Any, ...]]:
+        """Return the keys of full rows."""
+        places = self._variant.source.places
+        return [tuple(row[place] for place in places) for row in full]
+
+    def _any(self, backward: bool) -> bool:
+        return bool(self._fetch(self._variant.edge(backward), 1)[0])
+
+    def _seek(self, key: tuple[Any, ...], backward: bool, want: int) -> tuple[list[Any], list[Any]]:
+        """Run the statements of a seek one after the other until `want` rows are there."""
+        rows: list[Any] = []
+        full: list[Any] = []
+        ours = key_parameters(key)
+        for select in self._variant.seek(key, backward):
+            part, part_full = self._fetch(select, want - len(rows), **ours)
+            rows += part
+            full += part_full
+            if len(rows) >= want:
+                break
+        return rows, full
+
+    def _fetch(self, select: Any, limit: int, **ours: Any) -> tuple[list[Any], list[Any]]:
+        rows, full = self._runner.fetch(select, self._width, **{LIMIT: limit}, **ours)
+        return list(rows), list(full)
+
+
+def settle_total(batch: Batch, kind: str, counted: Total | None) -> Batch:
+    """Return the batch with its total: counted, or known because the page reached the end."""
+    if kind == "none":
+        return replace(batch, total=Total(None, "none"))
+    ends = not batch.after and batch.exact and batch.offset is not None
+    if ends and (batch.rows or batch.offset == 0):
+        return replace(batch, total=Total((batch.offset or 0) + len(batch.rows), "exact"))
+    return replace(batch, total=counted)

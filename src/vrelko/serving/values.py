@@ -1,0 +1,120 @@
+"""Key and parameter values as text, exactly and in one spelling each.
+
+A value is one letter for its type and its text: `i12`, `f0.1`, `sred`, `d2026-03-01`. What is not
+listed here cannot stand in a cursor.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from collections.abc import Callable, Iterable, Mapping
+from datetime import date, datetime, time, timedelta
+from decimal import Decimal, InvalidOperation
+from typing import Any
+from uuid import UUID
+
+from vrelko.errors import CursorError, PageError
+
+_MOST_DIGITS = 400
+
+
+def encode_value(value: Any) -> str:
+    """Return a value as text that `decode_value` reads back equal and of the same type.
+
+    Raises PageError for types that no cursor can hold.
+    """
+    for kind, (letter, write) in _WRITE.items():
+        if type(value) is kind:
+            return letter + write(value)
+    for kind, (letter, write) in _WRITE.items():
+        if isinstance(value, kind):  # a driver's own subclass of a plain type
+            return letter + write(value)
+    raise PageError(
+        f"a value of type {type(value).__name__} cannot stand in a cursor",
+        "Order and filter by numbers, text, bytes, dates, times, UUIDs or NULL",
+        "value-type",
+    )
+
+
+def decode_value(text: str) -> Any:
+    """Return the value that `encode_value` wrote. Raises CursorError."""
+    read = _READ.get(text[:1])
+    if read is None:
+        raise _damaged()
+    try:
+        value = read(text[1:])
+    except (ValueError, OverflowError, InvalidOperation, binascii.Error) as error:
+        raise _damaged() from error
+    if encode_value(value) != text:
+        raise _damaged()
+    return value
+
+
+def describe(value: Any) -> Any:
+    """Return parameters and the like as nested lists of text, in one spelling, for fingerprints."""
+    if isinstance(value, Mapping):
+        return [[str(key), describe(value[key])] for key in sorted(value, key=str)]
+    if isinstance(value, (set, frozenset)):
+        return sorted(describe(item) for item in value)
+    if isinstance(value, Iterable) and not isinstance(value, (str, bytes)):
+        return [describe(item) for item in value]
+    return encode_value(value)
+
+
+def _damaged() -> CursorError:
+    return CursorError(
+        "the cursor holds a value that cannot be read",
+        "Drop it and start at the first page",
+        "cursor-altered",
+    )
+
+
+def _write_delta(value: timedelta) -> str:
+    return f"{value.days}:{value.seconds}:{value.microseconds}"
+
+
+def _read_delta(text: str) -> timedelta:
+    days, seconds, micros = (_read_int(part) for part in text.split(":"))
+    return timedelta(days, seconds, micros)
+
+
+def _read_int(text: str) -> int:
+    if len(text) > _MOST_DIGITS:
+        raise ValueError("too long")
+    return int(text)
+
+
+def _read_bytes(text: str) -> bytes:
+    return base64.b64decode(text, validate=True)
+
+
+_WRITE: dict[type, tuple[str, Callable[[Any], str]]] = {
+    type(None): ("n", lambda value: ""),
+    bool: ("b", lambda value: "1" if value else "0"),
+    int: ("i", int.__repr__),
+    float: ("f", float.__repr__),
+    str: ("s", str.__str__),
+    bytes: ("x", lambda value: base64.b64encode(value).decode("ascii")),
+    datetime: ("t", datetime.isoformat),
+    date: ("d", date.isoformat),
+    time: ("h", time.isoformat),
+    timedelta: ("v", _write_delta),
+    Decimal: ("m", Decimal.__str__),
+    UUID: ("u", UUID.__str__),
+}
+
+_READ: dict[str, Callable[[str], Any]] = {
+    "n": lambda text: None,
+    "b": lambda text: text == "1",
+    "i": _read_int,
+    "f": float,
+    "s": lambda text: text,
+    "x": _read_bytes,
+    "t": datetime.fromisoformat,
+    "d": date.fromisoformat,
+    "h": time.fromisoformat,
+    "v": _read_delta,
+    "m": Decimal,
+    "u": UUID,
+}

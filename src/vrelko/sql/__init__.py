@@ -1,0 +1,1 @@
+"""Reading selects and building page statements; nothing here runs a statement."""

@@ -1,0 +1,54 @@
+"""Reading conditions: which columns a listing fixes, which it only narrows."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import BindParameter, Column
+from sqlalchemy.sql import operators, visitors
+from sqlalchemy.sql.elements import BinaryExpression
+
+from vrelko.core.outline import Condition, ConditionKind
+from vrelko.sql.sources import conjuncts
+
+_KINDS: dict[Any, ConditionKind] = {
+    operators.eq: "equal",
+    operators.in_op: "in",
+    operators.lt: "range",
+    operators.le: "range",
+    operators.gt: "range",
+    operators.ge: "range",
+    operators.between_op: "range",
+}
+
+
+def read_conditions(clause: Any) -> tuple[Condition, ...]:
+    """Return the conditions of a WHERE clause; what cannot be read is of kind "other"."""
+    return tuple(_read(part) for part in conjuncts(clause))
+
+
+def bound_parameters(clause: Any) -> dict[str, bool]:
+    """Return the names of the parameters a clause takes, and whether each must be given."""
+    if clause is None:
+        return {}
+    return {
+        element.key: bool(element.required)
+        for element in visitors.iterate(clause)
+        if isinstance(element, BindParameter) and not element.unique
+    }
+
+
+def _read(part: Any) -> Condition:
+    if isinstance(part, BinaryExpression):
+        kind = _KINDS.get(part.operator)
+        for column, value in ((part.left, part.right), (part.right, part.left)):
+            if kind and isinstance(column, Column) and isinstance(value, BindParameter):
+                table = str(getattr(column.table, "name", ""))
+                given = None if value.required else value.value
+                parameter = None if value.unique else value.key
+                return Condition(table, column.name, kind, parameter, given)
+        if part.operator is operators.is_ and isinstance(part.left, Column):
+            table = str(getattr(part.left.table, "name", ""))
+            return Condition(table, part.left.name, "null", None, None)
+    columns = {element.name for element in visitors.iterate(part) if isinstance(element, Column)}
+    return Condition("", ", ".join(sorted(columns)), "other", None, None)

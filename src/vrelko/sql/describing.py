@@ -1,0 +1,187 @@
+"""What a select and its orders say of a listing."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from sqlalchemy import Column, ColumnElement, Select
+
+from vrelko.core.order import Order, parse_order
+from vrelko.core.outline import Outline
+from vrelko.errors import ListingError, OrderError
+from vrelko.sql.conditions import read_conditions
+from vrelko.sql.names import Names, order_by_of, read_clauses, read_names, resolve_order
+from vrelko.sql.sources import (
+    Sources,
+    base_table,
+    is_nullable,
+    read_sources,
+    refuse_unsortable,
+    table_name,
+)
+
+
+@dataclass(frozen=True)
+class Described:
+    """A select with its orders resolved.
+
+    `given` are the orders as the caller wrote them, `orders` the same under canonical names,
+    `columns` what each name stands for, `unique` names that identify a row, `nullable` names that
+    may be NULL.
+    """
+
+    select: Select[Any]
+    given: tuple[Order, ...]
+    orders: tuple[Order, ...]
+    columns: dict[str, ColumnElement[Any]]
+    unique: tuple[str, ...]
+    nullable: frozenset[str]
+    sources: Sources
+
+    @property
+    def table_names(self) -> tuple[str, ...]:
+        """The names of the tables that the select reads, as it calls them."""
+        return tuple(table_name(table) for table in self.sources.tables)
+
+
+def describe_select(
+    select: Select[Any], orders: str | Sequence[Any] | None, unique: Sequence[str] | None
+) -> Described:
+    """Read a select and its allowed orders. Raises ListingError and OrderError."""
+    _refuse(select)
+    sources = read_sources(select)
+    names = read_names(select, sources)
+    given = _read_orders(select, orders, names)
+    columns: dict[str, ColumnElement[Any]] = {}
+    resolved = []
+    for order in given:
+        canonical, found = resolve_order(order, names)
+        resolved.append(canonical)
+        columns.update(found)
+    key = _unique_names(sources, names, unique, columns)
+    for name, element in columns.items():
+        refuse_unsortable(name, element)
+    nullable = frozenset(name for name, element in columns.items() if is_nullable(element, sources))
+    return Described(select, given, tuple(resolved), columns, key, nullable, sources)
+
+
+def outline_of(
+    described: Described,
+    orders: Sequence[Order],
+    where: Any,
+    settings: Mapping[str, Any],
+) -> Outline:
+    """Return the pure description of a listing; `settings` are the Outline's other fields."""
+    tables = [_base_name(table) for table in described.sources.tables]
+    columns = []
+    for column in described.select.selected_columns:
+        plain = getattr(column, "element", column)
+        table = getattr(plain, "table", None)
+        columns.append((_base_name(table), plain.name) if table is not None else ("", column.key))
+    return Outline(
+        tables=tuple(tables),
+        columns=tuple(columns),
+        conditions=read_conditions(where),
+        orders=tuple(_with_column_names(order, described, tables[0]) for order in orders),
+        given=tuple(len(order) for order in described.orders),
+        **settings,
+    )
+
+
+def _with_column_names(order: Order, described: Described, first: str) -> Order:
+    """Return the order with bare column names for the first table, dotted ones for others."""
+    terms = []
+    for term in order.terms:
+        column = described.columns[term.name]
+        table = getattr(column, "table", None)
+        name = term.name
+        if isinstance(column, Column) and table is not None:
+            base = _base_name(table)
+            name = column.name if base == first else f"{base}.{column.name}"
+        terms.append(replace(term, name=name))
+    return Order(tuple(terms))
+
+
+def _base_name(source: Any) -> str:
+    table = base_table(source)
+    return table.name if table is not None else table_name(source)
+
+
+def _refuse(select: Select[Any]) -> None:
+    """Raise ListingError for selects that a page predicate would change."""
+    if not isinstance(select, Select):
+        raise ListingError(
+            f"{type(select).__name__} cannot be paged",
+            "Give a select() of tables or joins; wrap text() or a union as .subquery() first",
+            "select-kind",
+        )
+    faults = {
+        "DISTINCT": bool(select._distinct),
+        "GROUP BY": bool(select._group_by_clauses),
+        "HAVING": bool(select._having_criteria),
+        "LIMIT": select._limit_clause is not None,
+        "OFFSET": select._offset_clause is not None,
+    }
+    for word, present in faults.items():
+        if present:
+            raise ListingError(
+                f"the select has its own {word}, which a page would change",
+                f"Leave {word} out, or page the tables it reads",
+                "select-clause",
+            )
+
+
+def _read_orders(
+    select: Select[Any], orders: str | Sequence[Any] | None, names: Names
+) -> tuple[Order, ...]:
+    own = order_by_of(select)
+    if orders is None or (not isinstance(orders, str) and not len(orders)):
+        return (read_clauses(own, names),) if own else (Order(()),)
+    if own:
+        raise OrderError(
+            "the select has an ORDER BY and orders= is given too",
+            "Keep one of them",
+            "order-twice",
+        )
+    several = [orders] if isinstance(orders, str) else list(orders)
+    return tuple(
+        parse_order(one) if isinstance(one, str) else read_clauses(_listed(one), names)
+        for one in several
+    )
+
+
+def _listed(one: Any) -> Sequence[Any]:
+    return one if isinstance(one, (list, tuple)) else (one,)
+
+
+def _unique_names(
+    sources: Sources,
+    names: Names,
+    given: Sequence[str] | None,
+    columns: dict[str, ColumnElement[Any]],
+) -> tuple[str, ...]:
+    """Return the names of the columns that identify a row, adding them to `columns`."""
+    if given is not None:
+        elements = [names.find(name) for name in given]
+    else:
+        elements = list(sources.unique)
+    if not elements:
+        raise OrderError(
+            "no primary key or unique constraint identifies a row of this listing",
+            "Name columns that do with unique=[…]",
+            "order-unproven",
+        )
+    found = []
+    for element in elements:
+        name = names.name_of(element)
+        if name is None:
+            raise OrderError(
+                "a key column of this listing has no name of its own",
+                "Name columns that identify a row with unique=[…]",
+                "order-unproven",
+            )
+        columns.setdefault(name, element)
+        found.append(name)
+    return tuple(found)

@@ -1,0 +1,67 @@
+"""Optional filters: applied only when their parameters are given."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from sqlalchemy import ColumnElement, Select
+
+from vrelko.errors import ListingError, PageError, nearest
+from vrelko.sql.conditions import bound_parameters
+
+_OURS = "vrelko_"
+
+
+class Filters:
+    """The parameters of a select and its optional filters."""
+
+    def __init__(self, select: Select[Any], optional: Mapping[str, ColumnElement[bool]]) -> None:
+        self.optional = dict(optional)
+        self.needs = {name: bound_parameters(clause) for name, clause in optional.items()}
+        self.base = bound_parameters(select)
+        self.required = {name for name, must in self.base.items() if must}
+        self.known = set(self.base).union(*self.needs.values())
+        for name, needed in self.needs.items():
+            if not needed:
+                raise ListingError(
+                    f"the filter {name!r} takes no parameter, so it could never be left out",
+                    "Use bindparam('name') in it, or move it into the select's WHERE",
+                    "filter-parameter",
+                )
+        for name in self.known:
+            if name.startswith(_OURS):
+                raise ListingError(
+                    f"the parameter name {name!r} begins with {_OURS!r}, which Vrelko uses itself",
+                    "Choose another name",
+                    "parameter-name",
+                )
+
+    def check(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
+        """Return the parameters in force, None ones left out. Raises PageError."""
+        given = {name: value for name, value in (params or {}).items() if value is not None}
+        for name in given:
+            if name not in self.known:
+                raise PageError(
+                    f"parameter {name!r} is not known to this listing",
+                    nearest(name, self.known),
+                    "parameter-unknown",
+                )
+        missing = sorted(self.required - set(given))
+        if missing:
+            raise PageError(
+                f"parameter {missing[0]!r} is missing",
+                f"Pass params={{{missing[0]!r}: …}}",
+                "parameter-missing",
+            )
+        return given
+
+    def active(self, params: Mapping[str, Any]) -> tuple[str, ...]:
+        """Return the names of the filters whose parameters are all given."""
+        return tuple(
+            name for name, needed in self.needs.items() if all(key in params for key in needed)
+        )
+
+    def apply(self, select: Select[Any], active: tuple[str, ...]) -> Select[Any]:
+        """Return the select with the active filters in its WHERE."""
+        return select.where(*(self.optional[name] for name in active)) if active else select
