@@ -243,12 +243,11 @@ class Listing:
                 "Give a cursor, Spot.number(n), another Spot, or None for the first page",
                 "spot-type",
             )
-        if spot.kind not in _SPOTS[self.kind] or (
-            self.strategy == "whole" and spot.kind != "start"
-        ):
+        taken = ("start",) if self.strategy == "whole" else _SPOTS[self.kind]
+        if spot.kind not in taken:
             raise PageError(
                 f"a {self.kind} served by {self.strategy} has no page at {spot.kind!r}",
-                f"It takes: {', '.join(_SPOTS[self.kind])}",
+                f"It takes: {', '.join(taken)}",
                 "spot-kind",
             )
         if spot.key is not None:

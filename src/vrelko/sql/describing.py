@@ -75,11 +75,12 @@ def outline_of(
 ) -> Outline:
     """Return the pure description of a listing; `settings` are the Outline's other fields."""
     tables = [_base_name(table) for table in described.sources.tables]
-    columns = []
+    columns: list[tuple[str, str]] = []
     for column in described.select.selected_columns:
         plain = getattr(column, "element", column)
         table = getattr(plain, "table", None)
-        columns.append((_base_name(table), plain.name) if table is not None else ("", column.key))
+        name = str(plain.name) if table is not None else str(column.key)
+        columns.append((_base_name(table) if table is not None else "", name))
     return Outline(
         tables=tuple(tables),
         columns=tuple(columns),
@@ -163,10 +164,7 @@ def _unique_names(
     columns: dict[str, ColumnElement[Any]],
 ) -> tuple[str, ...]:
     """Return the names of the columns that identify a row, adding them to `columns`."""
-    if given is not None:
-        elements = [names.find(name) for name in given]
-    else:
-        elements = list(sources.unique)
+    elements = sources.unique if given is None else tuple(names.find(name) for name in given)
     if not elements:
         raise OrderError(
             "no primary key or unique constraint identifies a row of this listing",

@@ -111,10 +111,8 @@ def _matched_on_key(join: Join, side: FromClause) -> bool:
     for part in conjuncts(join.onclause):
         if isinstance(part, BinaryExpression) and part.operator is operators.eq:
             for one, other in ((part.left, part.right), (part.right, part.left)):
-                if (
-                    getattr(one, "table", None) is side
-                    and getattr(other, "table", None) is not side
-                ):
+                elsewhere = getattr(other, "table", None) is not side
+                if getattr(one, "table", None) is side and elsewhere:
                     fixed.add(one)
     return any(fixed.issuperset(key) for key in _unique_keys(side))
 

@@ -112,7 +112,7 @@ def build_offset(source: Source, capabilities: Capabilities) -> Select[Any]:
 
 def build_count(statement: Select[Any], cap: int | None) -> Select[Any]:
     """Return the statement that counts a select's rows, at most `cap` + 1 of them."""
-    rows = statement.order_by(None).with_only_columns(
+    rows: Select[Any] = statement.order_by(None).with_only_columns(
         literal_column("1"), maintain_column_froms=True
     )
     if cap is not None:

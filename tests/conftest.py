@@ -1,0 +1,46 @@
+"""Shared fixtures: a small Larkmere database that tests may read, and copies they may change."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, settings
+from sqlalchemy import Engine, create_engine
+
+from vrelko.larkmere.generate import build
+
+settings.register_profile(
+    "default", deadline=None, suppress_health_check=[HealthCheck.too_slow], print_blob=True
+)
+settings.register_profile("deep", parent=settings.get_profile("default"), max_examples=10_000)
+settings.load_profile("default")
+
+
+@pytest.fixture(scope="session")
+def larkmere_file(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A Larkmere database of 20,000 captures; only to be read."""
+    path = tmp_path_factory.mktemp("larkmere") / "larkmere.db"
+    engine = create_engine(f"sqlite:///{path}")
+    build(engine, captures=20_000)
+    engine.dispose()
+    return path
+
+
+@pytest.fixture(scope="session")
+def larkmere(larkmere_file: Path):
+    """An engine on the shared Larkmere database."""
+    engine = create_engine(f"sqlite:///{larkmere_file}")
+    yield engine
+    engine.dispose()
+
+
+@pytest.fixture
+def own_larkmere(larkmere_file: Path, tmp_path: Path):
+    """An engine on a copy of the Larkmere database that the test may change."""
+    path = tmp_path / "larkmere.db"
+    shutil.copy(larkmere_file, path)
+    engine: Engine = create_engine(f"sqlite:///{path}")
+    yield engine
+    engine.dispose()

@@ -1,0 +1,191 @@
+"""Random tables, orders, sizes and walks, held equal to sorting in Python."""
+
+from __future__ import annotations
+
+import math
+from datetime import date, datetime
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from sqlalchemy import (
+    BigInteger,
+    Boolean,
+    Column,
+    Date,
+    DateTime,
+    Double,
+    Integer,
+    LargeBinary,
+    MetaData,
+    String,
+    Table,
+    create_engine,
+    insert,
+    select,
+)
+from sqlalchemy.pool import StaticPool
+
+from vrelko import Listing, Sizes, Spot
+
+VALUES = {
+    "a": (Integer, st.integers(0, 3)),
+    "b": (Double, st.sampled_from([-0.0, 0.1, 1 / 3, 1e300, -7.25, math.inf])),
+    "c": (String, st.sampled_from(["", "a", "A", "é", "zz", "'; --"])),
+    "d": (DateTime, st.sampled_from([datetime(2026, 3, 1, 5), datetime(2026, 3, 1, 5, 0, 0, 7)])),
+    "e": (Date, st.sampled_from([date(2026, 3, 1), date(2025, 12, 31)])),
+    "f": (Boolean, st.booleans()),
+    "g": (LargeBinary, st.binary(max_size=2)),
+    "h": (BigInteger, st.sampled_from([-(2**63), 2**63 - 1, 2**53 + 1, 2**53])),
+}
+KEYS = {"rowid": [Column("id", Integer, primary_key=True)],
+        "bigint": [Column("id", BigInteger, primary_key=True)],
+        "two": [Column("p", Integer, primary_key=True), Column("q", Integer, primary_key=True)],
+        "without": [Column("id", Integer, primary_key=True)]}  # fmt: skip
+
+
+@st.composite
+def tables(draw):
+    """A table with rows, an order and a page size."""
+    key = draw(st.sampled_from(sorted(KEYS)))
+    names = draw(st.lists(st.sampled_from(sorted(VALUES)), min_size=1, max_size=3, unique=True))
+    nullable = {name: draw(st.booleans()) for name in names}
+    table = Table(
+        "t",
+        MetaData(),
+        *_copies(key),
+        *[Column(name, VALUES[name][0], nullable=nullable[name]) for name in names],
+        sqlite_with_rowid=key != "without",
+    )
+    shapes = [st.none() | VALUES[name][1] if nullable[name] else VALUES[name][1] for name in names]
+    values = draw(st.lists(st.tuples(*shapes), max_size=40))
+    ids = draw(st.permutations(range(1, len(values) + 1)))
+    rows = []
+    for i, value in zip(ids, values, strict=True):
+        keys = {"p": i // 3, "q": i % 3} if key == "two" else {"id": i}
+        rows.append({**keys, **dict(zip(names, value, strict=True))})
+    terms = []
+    for name in names:
+        place = draw(st.sampled_from(["", ":nulls-first", ":nulls-last"]))
+        terms.append(draw(st.sampled_from(["", "-"])) + name + place)
+    return table, rows, ",".join(terms), draw(st.integers(1, 7)), draw(st.booleans())
+
+
+def _copies(key):
+    return [Column(c.name, c.type, primary_key=True) for c in KEYS[key]]
+
+
+def expected(table, rows, order):
+    """Sort in Python: the reference. SQLite compares text by code points, NULL lowest."""
+    keys = [column.name for column in table.primary_key.columns]
+    terms = [part.partition(":") for part in order.split(",")]
+    last_descends = terms[-1][0].startswith("-")
+    for name in reversed(keys):
+        rows = sorted(rows, key=lambda row: row[name], reverse=last_descends)
+    for body, _, place in reversed(terms):
+        name, down = body.lstrip("-"), body.startswith("-")
+        first = place == "nulls-first" or (not place and not down)
+        full = [row for row in rows if row[name] is not None]
+        none = [row for row in rows if row[name] is None]
+        full = sorted(full, key=lambda row: row[name], reverse=down)
+        rows = none + full if first else full + none
+    return [tuple(row[key] for key in keys) for row in rows]
+
+
+def connected(table, rows):
+    engine = create_engine("sqlite://", poolclass=StaticPool)
+    table.create(engine)
+    if rows:
+        with engine.begin() as connection:
+            connection.execute(insert(table), rows)
+    return engine
+
+
+@pytest.mark.parametrize("strategy", ["keyset", "offset"])
+@given(data=tables())
+def test_walks_equal_sorting(strategy, data):
+    table, rows, order, size, all_columns = data
+    truth = expected(table, rows, order)
+    keys = list(table.primary_key.columns)
+    listing = Listing(
+        select(table) if all_columns else select(*keys),
+        orders=order,
+        sizes=Sizes(size),
+        strategy=strategy,
+        total="exact",
+    )
+    engine = connected(table, rows)
+    with engine.connect() as connection:
+        pages = [listing.read(connection)]
+        while (cursor := pages[-1].next) is not None:
+            pages.append(listing.read(connection, cursor))
+        assert [ids(page, keys) for page in pages] == chunks(truth, size)
+        assert [page.number for page in pages] == list(range(1, len(pages) + 1))
+        assert {page.total.value for page in pages} == {len(rows)}
+        assert {page.last_number for page in pages} == {len(pages)}
+        assert pages[0].prev is pages[0].first is pages[-1].last is None
+
+        back = [listing.read(connection, Spot.end())]
+        while (cursor := back[-1].prev) is not None:
+            back.append(listing.read(connection, cursor))
+        assert [ids(page, keys) for page in reversed(back)] == chunks(truth, size)
+        assert back[0].next is None
+    engine.dispose()
+
+
+@given(data=tables(), moves=st.lists(st.sampled_from(["next", "prev", "jump"]), max_size=12))
+def test_random_moves_stay_on_the_numbered_pages(data, moves):
+    table, rows, order, size, _ = data
+    truth = chunks(expected(table, rows, order), size)
+    keys = list(table.primary_key.columns)
+    listing = Listing(select(*keys), orders=order, sizes=Sizes(size))
+    engine = connected(table, rows)
+    with engine.connect() as connection:
+        page, here = listing.read(connection), 0
+        for i, move in enumerate(moves):
+            if move == "jump":
+                here = i * 7 % len(truth)
+                page = listing.read(connection, Spot.number(here + 1))
+            else:
+                cursor = page.next if move == "next" else page.prev
+                inside = 0 <= here + (1 if move == "next" else -1) < len(truth)
+                assert (cursor is not None) == inside
+                if cursor is None:
+                    continue
+                here += 1 if move == "next" else -1
+                page = listing.read(connection, cursor)
+            assert ids(page, keys) == truth[here]
+            assert (page.next is None) == (here == len(truth) - 1)
+            assert (page.prev is None) == (here == 0)
+            again = listing.read(connection, page.self)
+            assert ids(again, keys) == truth[here]
+    engine.dispose()
+
+
+@given(data=tables(), cut=st.integers(0, 40))
+def test_before_and_after_any_row_are_its_neighbours(data, cut):
+    table, rows, order, size, _ = data
+    truth = expected(table, rows, order)
+    if not truth:
+        return
+    cut %= len(truth)
+    keys = list(table.primary_key.columns)
+    listing = Listing(select(*keys), orders=order, sizes=Sizes(100, most=None))
+    engine = connected(table, rows)
+    with engine.connect() as connection:
+        whole = listing.read(connection)
+        assert ids(whole, keys) == truth
+        behind = listing.read(connection, whole.cursor(cut), size=size)
+        assert ids(behind, keys) == truth[cut + 1 : cut + 1 + size]
+        ahead = listing.read(connection, behind.before, size=size)
+        if behind:
+            assert ids(ahead, keys) == truth[max(cut + 1 - size, 0) : cut + 1]
+    engine.dispose()
+
+
+def ids(page, keys):
+    return [tuple(getattr(row, key.name) for key in keys) for row in page]
+
+
+def chunks(rows, size):
+    return [rows[i : i + size] for i in range(0, len(rows), size)] or [[]]
