@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 from sqlalchemy import Engine, create_engine
 from sqlalchemy.engine import URL, make_url
-from sqlalchemy.exc import ArgumentError, NoSuchModuleError
+from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
 
 from vrelko.core.capabilities import Capabilities
 from vrelko.engines import sqlite
@@ -79,3 +81,16 @@ def _read_url(address: str) -> URL:
             "database-url",
         ) from error
     return url
+
+
+@contextmanager
+def database_errors(doing: str) -> Iterator[None]:
+    """Turn what the driver raises inside the block into a DatabaseError."""
+    try:
+        yield
+    except DBAPIError as error:
+        raise DatabaseError(
+            f"the database refused the {doing}: {error.orig}",
+            "Check that the database is whole, and that you may read it",
+            "database-refused",
+        ) from error

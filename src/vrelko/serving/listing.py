@@ -6,12 +6,13 @@ from collections.abc import Mapping, Sequence
 from contextlib import nullcontext
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import ColumnElement, Engine, Select
+from sqlalchemy import ColumnElement, Engine, Select, Table
 
 from vrelko.core.arithmetic import Sizes, Total
 from vrelko.core.order import Order, make_total, parse_order, resolve_nulls
 from vrelko.core.outline import KINDS, STRATEGIES, TOTALS, Outline, check_choice
 from vrelko.core.spot import Spot
+from vrelko.core.workload import Workload
 from vrelko.engines.registry import capabilities_of, dialect_of
 from vrelko.errors import ListingError, OrderError, PageError
 from vrelko.serving.cursors import CursorBook, fingerprint_of
@@ -22,10 +23,11 @@ from vrelko.serving.values import describe
 from vrelko.serving.variants import Variant
 from vrelko.sql.describing import Described, describe_select, outline_of
 from vrelko.sql.filters import Filters
+from vrelko.sql.sources import base_table
 from vrelko.sql.statements import make_source
 
 if TYPE_CHECKING:
-    from vrelko.core.planner import Plan
+    from vrelko.serving.planning import Plan
 
 _SPOTS = {
     "grid": ("start", "end", "after", "before", "number", "offset"),
@@ -45,7 +47,8 @@ class Listing:
     conditions by name, each applied only when its parameters are given. `total`: exact, capped
     (counts at most `cap` rows) or none; left out, capped for a grid, none for others. `secrets`
     sign the cursors, newest first. `unique` names columns that identify a row where no constraint
-    proves it. `strategy`: keyset (default), offset or whole.
+    proves it. `strategy`: keyset (default), offset or whole. `workload`: its readers, writers,
+    needs and typical parameters, for planning.
 
     Raises ListingError and OrderError for what cannot be paged.
     """
@@ -64,6 +67,7 @@ class Listing:
         secrets: Sequence[bytes | str] = (),
         unique: Sequence[str] | None = None,
         strategy: str | None = None,
+        workload: Workload | None = None,
     ) -> None:
         check_choice(kind, KINDS, "kind")
         self.kind = kind
@@ -79,11 +83,12 @@ class Listing:
         self.name = name or "+".join(self._described.table_names)
         self._named = name
         self._filters = Filters(select, filters or {})
+        self.workload = workload or Workload()
         self._book = CursorBook(secrets)
         self._arguments: dict[str, Any] = {
             "name": name, "kind": kind, "orders": orders, "filters": filters, "sizes": self.sizes,
             "total": self.total, "cap": cap, "secrets": secrets, "unique": unique,
-            "strategy": self.strategy,
+            "strategy": self.strategy, "workload": workload,
         }  # fmt: skip
         self._variants: dict[tuple[str, str, tuple[str, ...]], Variant] = {}
         self._orders: dict[str, tuple[Order, ...]] = {}
@@ -95,6 +100,11 @@ class Listing:
     def select(self) -> Select[Any]:
         """The select whose rows are paged."""
         return self._described.select
+
+    @property
+    def paged_table(self) -> Table | None:
+        """The base table whose rows are paged, the first one the select reads."""
+        return base_table(self._described.sources.tables[0])
 
     def orders(self, dialect: str = "sqlite") -> tuple[Order, ...]:
         """Return the allowed orders, made total, with NULL placement as the engine has it."""
@@ -243,7 +253,9 @@ class Listing:
                 "Give a cursor, Spot.number(n), another Spot, or None for the first page",
                 "spot-type",
             )
-        taken = ("start",) if self.strategy == "whole" else _SPOTS[self.kind]
+        taken: tuple[str, ...] = ("start",) if self.strategy == "whole" else _SPOTS[self.kind]
+        if self.strategy == "offset" and isinstance(at, str):
+            taken = (*taken, "offset")  # its own cursors, whatever the kind
         if spot.kind not in taken:
             raise PageError(
                 f"a {self.kind} served by {self.strategy} has no page at {spot.kind!r}",

@@ -111,6 +111,11 @@ class Page(Sequence[Any]):
         return None if self.offset is None else from_to(self.offset, len(self.rows), self.total)
 
     @property
+    def keys(self) -> Sequence[tuple[Any, ...]]:
+        """The key of each row: the values of the total order's terms, unique in the listing."""
+        return self._keys
+
+    @property
     def self(self) -> str:
         """The cursor of this very page."""
         return self._ways.write(self._spot)

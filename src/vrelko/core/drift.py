@@ -1,0 +1,199 @@
+"""Drift: what a reader suffers while rows are inserted and deleted between page requests.
+
+Order from the head (rank 0 is served first), pages of L rows at times 0, d, 2d, … Repeats are
+servings less distinct rows; misses are rows visible at every request of the walk, ahead of the
+last row served, and never served. Formulas: docs/drift.md, where each is held against a simulator.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from vrelko.core.workload import Landing, Writers
+
+
+@dataclass(frozen=True, slots=True)
+class DriftExpectation:
+    """Expected repeats, misses and unseen new rows of one walk by one strategy.
+
+    `holds` is False where more rows land ahead in a dwell than a page has, beyond what the
+    formulas cover.
+    """
+
+    strategy: str
+    pages: int
+    repeats: float
+    misses: float
+    unseen: float
+    holds: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Stream:
+    """Changes a second on an order of `rows` rows; deletes hit every row alike."""
+
+    rows: float
+    inserts: float
+    deletes: float
+    lands: Landing
+
+    @classmethod
+    def of(cls, rows: float, writers: Writers) -> Stream:
+        """Return the stream of a listing with `rows` rows."""
+        return cls(rows, writers.inserts_a_minute / 60, writers.deletes_a_minute / 60,
+                   writers.lands)  # fmt: skip
+
+    def share_ahead(self, rank: float) -> float:
+        """Return the share of inserts that land ahead of a rank."""
+        if rank <= 0:
+            return 0.0
+        if self.lands.kind == "head":
+            return 1.0
+        if self.lands.kind == "tail":
+            return 0.0
+        if self.lands.kind == "uniform":
+            return min(rank / max(self.rows, 1.0), 1.0)
+        return -math.expm1(-self._age(rank) / self.lands.mean_s)
+
+    def density(self, rank: float) -> float:
+        """Return the share of inserts that land on one rank."""
+        if self.lands.kind == "uniform":
+            return 1 / max(self.rows, 1.0)
+        if self.lands.kind != "late" or self.inserts == 0:
+            return 0.0
+        share = self.share_ahead(max(rank, 0.5))
+        return (1 - share) / (self.lands.mean_s * self.inserts * max(share, 1e-12))
+
+    def rank_of(self, share: float) -> float:
+        """Return the rank ahead of which `share` of the inserts land: the inverse of the above."""
+        if self.lands.kind == "head":
+            return 0.0
+        if self.lands.kind == "tail":
+            return self.rows
+        if self.lands.kind == "uniform":
+            return share * self.rows
+        return self._rank(-self.lands.mean_s * math.log1p(-min(share, 1 - 1e-12)))
+
+    def _rank(self, age: float) -> float:
+        """Rows younger than `age` seconds, at a steady rate of inserts that come late."""
+        mean = self.lands.mean_s
+        return self.inserts * (age + mean * math.expm1(-age / mean))
+
+    def _age(self, rank: float) -> float:
+        if self.inserts <= 0:
+            return math.inf
+        low, high = 0.0, self.lands.mean_s + rank / self.inserts + 1.0
+        while self._rank(high) < rank:
+            high *= 2
+        return _bisect(lambda age: self._rank(age) - rank, low, high)
+
+
+def expect_drift(
+    strategy: str, stream: Stream, size: int, pages: int, dwell_s: float
+) -> DriftExpectation:
+    """Return what a walk of `pages` pages is expected to suffer.
+
+    Keyset over keys that do not change: no repeat and no miss, exactly. Offset: the sums of
+    docs/drift.md over the page boundaries. whole: one statement, nothing can drift.
+    """
+    pages = max(1, min(pages, math.ceil(stream.rows / size)))
+    if strategy == "whole":
+        return DriftExpectation(strategy, 1, 0.0, 0.0, 0.0)
+    if strategy == "keyset":
+        return DriftExpectation(strategy, pages, 0.0, 0.0, _unseen(stream, size, pages, dwell_s))
+    repeats = misses = unseen = 0.0
+    hazard = stream.deletes / max(stream.rows, 1.0)
+    holds = True
+    for p in range(1, pages):
+        t = (p - 1) * dwell_s
+        rank = _boundary(stream, hazard, p * size, t)
+        came = stream.inserts * dwell_s * stream.share_ahead(rank)
+        went = p * size * -math.expm1(-hazard * dwell_s)
+        forward, backward = expect_shift(came, went)
+        density = stream.density(rank)
+        live = math.exp(-hazard * t) + stream.inserts * t * density
+        repeats += forward * max(1 - stream.inserts * dwell_s * density / live, 0.0)
+        misses += backward * math.exp(-hazard * (pages - 1) * dwell_s) / live
+        holds = holds and came < size
+        unseen += came
+    return DriftExpectation(strategy, pages, repeats, misses, unseen, holds)
+
+
+def expect_shift(came: float, went: float) -> tuple[float, float]:
+    """Return E[max(D, 0)] and E[max(-D, 0)] of D = Poisson(came) - Poisson(went) (Skellam).
+
+    E[D+] = a P(D >= 0) - m P(D >= 2), from Stein's identity; probabilities by scaled Bessel
+    functions, P(D = k) = exp(-(sqrt a - sqrt m)^2) (a/m)^(k/2) ive(k, 2 sqrt(am)).
+    """
+    if came <= 0 or went <= 0:
+        return max(came, 0.0), max(went, 0.0)
+    import numpy as np
+    from scipy.special import ive
+
+    top = int(came + went + 14 * math.sqrt(came + went) + 30)
+    k = np.arange(0, top)
+    with np.errstate(over="ignore", under="ignore", invalid="ignore"):
+        log = 0.5 * k * math.log(came / went) - (math.sqrt(came) - math.sqrt(went)) ** 2
+        at = np.nan_to_num(np.exp(log) * ive(k, 2 * math.sqrt(came * went)))
+    up = float(came * at.sum() - went * at[2:].sum())
+    return max(up, 0.0), max(up - (came - went), 0.0)
+
+
+def _unseen(stream: Stream, size: int, pages: int, dwell_s: float) -> float:
+    """New rows that land ahead of a reader by key, who moves a page of live rows at a time."""
+    hazard = stream.deletes / max(stream.rows, 1.0)
+    rank = unseen = 0.0
+    for p in range(1, pages):
+        t = (p - 1) * dwell_s
+        step = math.exp(-hazard * t) + stream.inserts * t * stream.density(rank + size / 2)
+        rank += size / step
+        unseen += stream.inserts * dwell_s * stream.share_ahead(rank)
+    return unseen
+
+
+def _boundary(stream: Stream, hazard: float, served: float, t: float) -> float:
+    """Return the first rank r with r e^(-ht) + inserts t F(r) = served: where the boundary lies."""
+
+    def beyond(rank: float) -> float:
+        came = stream.inserts * t * stream.share_ahead(rank)
+        return rank * math.exp(-hazard * t) + came - served
+
+    high = served * math.exp(hazard * t) + 1.0
+    return _bisect(beyond, 0.0, high) if beyond(0.0) < 0 else 0.0
+
+
+def _bisect(f: object, low: float, high: float) -> float:
+    assert callable(f)
+    for _ in range(80):
+        middle = (low + high) / 2
+        if f(middle) < 0:
+            low = middle
+        else:
+            high = middle
+    return (low + high) / 2
+
+
+def count_walk(
+    served: Sequence[Sequence[object]],
+    order: Sequence[object],
+    alive: set[object],
+    deleted: set[object],
+    inserted: set[object],
+    ended: bool,
+) -> tuple[int, int, int]:
+    """Return repeats, misses and unseen rows of one walk, from what was served and what changed.
+
+    `served`: the rows of each page; `order`: every row that was ever there, in order; `alive`: rows
+    visible at the first request; `deleted` and `inserted` during the walk; `ended`: whether the
+    walk ran into the end (a short page), so that it covers everything.
+    """
+    place = {row: i for i, row in enumerate(order)}
+    flat = [row for page in served for row in page]
+    seen = set(flat)
+    cover = len(order) if ended else max((place[row] for row in seen), default=-1)
+    covered = {row for row in order[: cover + 1] if row not in seen}
+    misses = len(covered & (alive - deleted))
+    unseen = len(covered & (inserted - deleted))
+    return len(flat) - len(seen), misses, unseen

@@ -1,0 +1,40 @@
+"""Findings: coded warnings with evidence and a fix."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+FindingKind = Literal["unsound", "slow", "fragile"]
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One warning. unsound: rows can repeat or vanish; slow: it costs; fragile: it may become so.
+
+    `about` names what it speaks of (a listing's order, an index); `evidence` what was seen; `fix`
+    what to do.
+    """
+
+    code: str
+    kind: FindingKind
+    about: str
+    evidence: str
+    fix: str
+
+
+CODES: dict[str, FindingKind] = {
+    "no-order": "unsound",
+    "order-ties": "unsound",
+    "no-fitting-index": "slow",
+    "size-unbounded": "slow",
+    "count-each-request": "slow",
+    "deep-offset": "slow",
+    "whole-table": "slow",
+}
+"""Every finding's code; docs/findings.md has a section for each."""
+
+
+def make_finding(code: str, about: str, evidence: str, fix: str) -> Finding:
+    """Return a finding of a known code."""
+    return Finding(code, CODES[code], about, evidence, fix)

@@ -1,0 +1,191 @@
+"""Reading SQLite's catalog: tables, indexes, statistics, and samples of b-tree pages.
+
+Nothing here scans a table: catalog pragmas, sqlite_stat1 where ANALYZE once ran, and the first
+pages of a b-tree from dbstat where it is compiled in.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, text
+from sqlalchemy.exc import DBAPIError
+
+from vrelko.core.facts import IndexColumn
+
+_DBSTAT_PAGES = 200
+
+
+@dataclass(frozen=True, slots=True)
+class CatalogColumn:
+    """A column as declared."""
+
+    name: str
+    type: str
+    nullable: bool
+    key_place: int
+
+
+@dataclass(frozen=True, slots=True)
+class CatalogIndex:
+    """An index as declared; `origin` is c (CREATE INDEX), u (UNIQUE) or pk."""
+
+    name: str
+    columns: tuple[IndexColumn, ...]
+    unique: bool
+    partial: bool
+    origin: str
+
+
+@dataclass(frozen=True, slots=True)
+class TreeSample:
+    """What the first pages of a b-tree tell: levels, leaves (estimated), cells and bytes a leaf."""
+
+    levels: int
+    leaves: float
+    cells_a_leaf: float
+    cell_bytes: float
+
+    @property
+    def cells(self) -> float:
+        """Entries of the whole tree."""
+        return self.leaves * self.cells_a_leaf
+
+
+def read_server(connection: Connection) -> dict[str, Any]:
+    """Return version, block size, cache size and settings that matter."""
+
+    def pragma(name: str) -> Any:
+        return connection.execute(text(f"PRAGMA {name}")).scalar()
+
+    block = int(pragma("page_size"))
+    cache = int(pragma("cache_size"))
+    return {
+        "version": str(connection.execute(text("SELECT sqlite_version()")).scalar()),
+        "block_bytes": block,
+        "cache_bytes": -cache * 1024 if cache < 0 else cache * block,
+        "settings": {
+            "journal_mode": str(pragma("journal_mode")),
+            "file_blocks": str(pragma("page_count")),
+            "free_blocks": str(pragma("freelist_count")),
+        },
+    }
+
+
+def list_tables(connection: Connection) -> list[str]:
+    """Return the names of the user's tables."""
+    rows = connection.execute(
+        text("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' "
+             "ESCAPE '\\' ORDER BY name")
+    )  # fmt: skip
+    return [str(name) for (name,) in rows]
+
+
+def read_columns(connection: Connection, table: str) -> list[CatalogColumn]:
+    """Return a table's columns, hidden ones left out."""
+    rows = connection.execute(
+        text('SELECT name, type, "notnull", pk FROM pragma_table_info(:table)'), {"table": table}
+    )
+    return [
+        CatalogColumn(str(name), str(kind or "").upper(), not notnull and not pk, int(pk))
+        for name, kind, notnull, pk in rows
+    ]
+
+
+def is_without_rowid(connection: Connection, table: str) -> bool:
+    """Tell whether a table is WITHOUT ROWID: its primary key index holds every column."""
+    rows = connection.execute(
+        text("SELECT count(*) FROM pragma_index_list(:table) AS i, pragma_index_info(i.name) AS c "
+             "WHERE i.origin = 'pk'"),
+        {"table": table},
+    )  # fmt: skip
+    if not rows.scalar():
+        return False
+    return "WITHOUT ROWID" in (create_text(connection, table) or "").upper()
+
+
+def create_text(connection: Connection, table: str) -> str | None:
+    """Return a table's CREATE statement."""
+    found = connection.execute(
+        text("SELECT sql FROM sqlite_master WHERE type = 'table' AND name = :table"),
+        {"table": table},
+    )
+    value = found.scalar()
+    return None if value is None else str(value)
+
+
+def read_indexes(connection: Connection, table: str) -> list[CatalogIndex]:
+    """Return a table's indexes with the columns a user gave them, in name order."""
+    listed = connection.execute(
+        text('SELECT name, "unique", origin, partial FROM pragma_index_list(:table) ORDER BY name'),
+        {"table": table},
+    ).all()
+    indexes = []
+    for name, unique, origin, partial in listed:
+        columns = connection.execute(
+            text(
+                'SELECT name, "desc" FROM pragma_index_xinfo(:index) WHERE key = 1 ORDER BY seqno'
+            ),
+            {"index": name},
+        ).all()
+        indexes.append(
+            CatalogIndex(
+                str(name),
+                tuple(IndexColumn(None if c is None else str(c), bool(d)) for c, d in columns),
+                bool(unique),
+                bool(partial),
+                str(origin),
+            )
+        )
+    return indexes
+
+
+def read_statistics(connection: Connection, table: str) -> dict[str | None, list[int]]:
+    """Return what ANALYZE once stored for a table: numbers by index name, empty if never run."""
+    if not connection.execute(
+        text("SELECT 1 FROM sqlite_master WHERE name = 'sqlite_stat1'")
+    ).scalar():
+        return {}
+    rows = connection.execute(
+        text("SELECT idx, stat FROM sqlite_stat1 WHERE tbl = :table"), {"table": table}
+    )
+    found: dict[str | None, list[int]] = {}
+    for index, stat in rows:
+        numbers = [int(part) for part in str(stat).split() if part.isdigit()]
+        if numbers:
+            found[index] = numbers
+    return found
+
+
+def sample_tree(connection: Connection, name: str) -> TreeSample | None:
+    """Return what the first pages of a table's or index's b-tree tell, None without dbstat.
+
+    Pages come in tree order: the root, then the leftmost branch. A tree's leaves are the product
+    of the children a page has at each level, exact for two levels, close for trees filled evenly.
+    """
+    try:
+        pages = connection.execute(
+            text("SELECT path, pagetype, ncell, payload FROM dbstat WHERE name = :name "
+                 f"LIMIT {_DBSTAT_PAGES}"),
+            {"name": name},
+        ).all()  # fmt: skip
+    except DBAPIError:
+        return None
+    leaves = [(cells, payload) for _, kind, cells, payload in pages if kind == "leaf"]
+    if not leaves:
+        return None
+    fan_out: dict[int, list[int]] = {}
+    for path, kind, cells, _ in pages:
+        if kind == "internal":
+            fan_out.setdefault(str(path).count("/"), []).append(cells + 1)
+    count = 1.0
+    for children in fan_out.values():
+        count *= sum(children) / len(children)
+    cells = sum(cells for cells, _ in leaves)
+    return TreeSample(
+        levels=len(fan_out) + 1,
+        leaves=count,
+        cells_a_leaf=cells / len(leaves),
+        cell_bytes=sum(payload for _, payload in leaves) / max(cells, 1),
+    )

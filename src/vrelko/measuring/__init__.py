@@ -1,0 +1,1 @@
+"""Running planned pages on the database: counted, timed, and walked while rows change."""

@@ -1,0 +1,1 @@
+"""Surveying: what a database tells of its tables without being scanned."""

@@ -1,0 +1,187 @@
+"""Sampled windows: rows, widths, NULLs and values of a table from a bounded number of seeks."""
+
+from __future__ import annotations
+
+import random
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, text
+
+PROBES = 1_000
+"""Single rows read at random places for column statistics."""
+
+WINDOWS = 64
+WINDOW_ROWS = 32
+"""Windows of neighbouring rows read for the row count."""
+
+COUNT_CAP = 10_000
+"""Index entries counted at most for one parameter value."""
+
+_PREFIX = 64  # characters of a text or bytes of a blob that are looked at
+
+
+@dataclass(frozen=True, slots=True)
+class Sample:
+    """Sampled rows: for each column its values (long ones cut) and their stored bytes."""
+
+    values: Mapping[str, Sequence[Any]]
+    widths: Mapping[str, Sequence[float]]
+    size: int
+
+
+def count_by_windows(connection: Connection, table: str, row_id: str) -> float:
+    """Return the number of rows: the density of row ids in windows, times their span.
+
+    Exact where row ids have no gaps; a table with few ids is counted, which is as cheap.
+    """
+    t, r = _quote(connection, table), _quote(connection, row_id)
+    low, high = (
+        connection.execute(text(f"SELECT {edge}({r}) FROM {t}")).scalar() for edge in ("min", "max")
+    )
+    if low is None or high is None:
+        return 0.0
+    span = high - low + 1
+    if span <= WINDOWS * WINDOW_ROWS:
+        return float(connection.execute(text(f"SELECT count(*) FROM {t}")).scalar() or 0)
+    ahead = text(
+        f"SELECT {r} FROM {t} WHERE {r} >= :at ORDER BY {r} LIMIT 1 OFFSET {WINDOW_ROWS - 1}"
+    )
+    rng = random.Random(1)
+    rows = covered = 0
+    for _ in range(WINDOWS):
+        at = low + rng.randrange(span)
+        last = connection.execute(ahead, {"at": at}).scalar()
+        if last is not None:
+            rows += WINDOW_ROWS
+            covered += last - at + 1
+    return span * rows / covered if covered else float(span)
+
+
+def sample_rows(
+    connection: Connection, table: str, row_id: str | None, columns: Sequence[str]
+) -> Sample:
+    """Return rows at random places; the first rows where there is no row id to seek by."""
+    t = _quote(connection, table)
+    parts = []
+    for column in columns:
+        c = _quote(connection, column)
+        parts.append(
+            f"CASE WHEN typeof({c}) IN ('text', 'blob') THEN substr({c}, 1, {_PREFIX}) ELSE {c} END"
+        )
+        parts.append(f"length(CAST({c} AS BLOB))")
+    listed = ", ".join(parts)
+    if row_id is None:
+        rows = list(connection.execute(text(f"SELECT {listed} FROM {t} LIMIT {PROBES}")))
+    else:
+        rows = _probe(connection, t, _quote(connection, row_id), listed)
+    values = {name: [row[2 * i] for row in rows] for i, name in enumerate(columns)}
+    widths = {
+        name: [_stored(row[2 * i], row[2 * i + 1]) for row in rows]
+        for i, name in enumerate(columns)
+    }
+    return Sample(values, widths, len(rows))
+
+
+def count_capped(connection: Connection, table: str, column: str, value: Any) -> int:
+    """Return how many rows hold a value, COUNT_CAP at most; for columns that lead an index."""
+    t, c = _quote(connection, table), _quote(connection, column)
+    found = connection.execute(
+        text(f"SELECT count(*) FROM (SELECT 1 FROM {t} WHERE {c} = :value LIMIT {COUNT_CAP})"),
+        {"value": value},
+    )
+    return int(found.scalar() or 0)
+
+
+def distinct_by_index(
+    connection: Connection, table: str, column: str, values: Sequence[Any], rows: float
+) -> float | None:
+    """Return the number of distinct values of a column that leads an index, from its tie groups.
+
+    Takes the group next to each of 64 sampled values, so that large groups are not favoured, and
+    divides the rows by the mean size; groups count up to 1,000 rows. None for long texts.
+    """
+    t, c = _quote(connection, table), _quote(connection, column)
+    size = text(
+        f"SELECT count(*) FROM (SELECT 1 FROM {t} WHERE {c} = "
+        f"(SELECT min({c}) FROM {t} WHERE {c} > :value) LIMIT 1000)"
+    )
+    full = [value for value in values if value is not None]
+    if any(_is_long(value) for value in full):
+        return None
+    sizes = [
+        int(connection.execute(size, {"value": value}).scalar() or 0)
+        for value in full[:: max(len(full) // WINDOWS, 1)]
+    ]
+    groups = [count for count in sizes if count > 0]
+    if not groups or max(groups) >= 1000:
+        return None
+    return rows * len(full) / max(len(values), 1) / (sum(groups) / len(groups))
+
+
+def expect_distinct(values: Sequence[Any], rows: float) -> float | None:
+    """Return the number of distinct values in a table of `rows` rows, from a random sample.
+
+    n d / (n - f1 + f1 n / N) with d distinct and f1 single values among n sampled: the estimator
+    Duj1 of Haas and Stokes (1998), NULLs left out.
+    """
+    full = [value for value in values if value is not None]
+    if not full:
+        return None
+    counts = Counter(full)
+    n, d = len(full), len(counts)
+    single = sum(1 for count in counts.values() if count == 1)
+    total = max(rows * n / len(values), n)
+    return min(n * d / (n - single + single * n / total), total)
+
+
+def common_values(values: Sequence[Any]) -> list[tuple[str, float]]:
+    """Return values that hold at least 1 % of a sample (and ten of its rows), largest first."""
+    counts = Counter(value for value in values if value is not None and not _is_long(value))
+    least = max(10, len(values) // 100)
+    return [
+        (str(value), count / len(values))
+        for value, count in counts.most_common(100)
+        if count >= least
+    ]
+
+
+def _probe(connection: Connection, table: str, row_id: str, listed: str) -> list[Any]:
+    low, high = (
+        connection.execute(text(f"SELECT {edge}({row_id}) FROM {table}")).scalar()
+        for edge in ("min", "max")
+    )
+    if low is None or high is None:
+        return []
+    span = high - low + 1
+    if span <= PROBES:
+        return list(connection.execute(text(f"SELECT {listed} FROM {table} LIMIT {PROBES}")))
+    at_least = text(f"SELECT {listed} FROM {table} WHERE {row_id} >= :at ORDER BY {row_id} LIMIT 1")
+    rng = random.Random(2)
+    rows = []
+    for _ in range(PROBES):
+        row = connection.execute(at_least, {"at": low + rng.randrange(span)}).first()
+        if row is not None:
+            rows.append(row)
+    return rows
+
+
+def _stored(value: Any, length: int | None) -> float:
+    """Return the bytes a value takes in an SQLite record, its header byte included."""
+    if value is None:
+        return 1.0
+    if isinstance(value, float):
+        return 9.0
+    if isinstance(value, int):
+        return 1.0 + (0 if value in (0, 1) else min((value.bit_length() + 8) // 8, 8))
+    return 1.0 + float(length or 0)
+
+
+def _is_long(value: Any) -> bool:
+    return isinstance(value, (str, bytes)) and len(value) >= _PREFIX
+
+
+def _quote(connection: Connection, name: str) -> str:
+    return connection.dialect.identifier_preparer.quote_identifier(name)
