@@ -5,21 +5,69 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
+from vrelko import errors
+
 if TYPE_CHECKING:
     from vrelko.core.arithmetic import Sizes, Total
+    from vrelko.core.facts import Facts
     from vrelko.core.spot import Spot
+    from vrelko.core.workload import Depth, Landing, Needs, Readers, Workload, Writers
+    from vrelko.measuring.drifting import Drift, drift
+    from vrelko.measuring.measure import Measurement, measure
     from vrelko.serving.listing import Listing
     from vrelko.serving.page import Page
+    from vrelko.serving.pages_file import Pages, load
+    from vrelko.serving.planning import Plan, plan
+    from vrelko.surveying.survey import survey
 
 _HOMES = {
-    "Sizes": "vrelko.core.arithmetic",
-    "Total": "vrelko.core.arithmetic",
-    "Spot": "vrelko.core.spot",
+    "Depth": "vrelko.core.workload",
+    "Drift": "vrelko.measuring.drifting",
+    "Facts": "vrelko.core.facts",
+    "Landing": "vrelko.core.workload",
     "Listing": "vrelko.serving.listing",
+    "Measurement": "vrelko.measuring.measure",
+    "Needs": "vrelko.core.workload",
     "Page": "vrelko.serving.page",
+    "Pages": "vrelko.serving.pages_file",
+    "Plan": "vrelko.serving.planning",
+    "Readers": "vrelko.core.workload",
+    "Sizes": "vrelko.core.arithmetic",
+    "Spot": "vrelko.core.spot",
+    "Total": "vrelko.core.arithmetic",
+    "Workload": "vrelko.core.workload",
+    "Writers": "vrelko.core.workload",
+    "drift": "vrelko.measuring.drifting",
+    "load": "vrelko.serving.pages_file",
+    "measure": "vrelko.measuring.measure",
+    "plan": "vrelko.serving.planning",
+    "survey": "vrelko.surveying.survey",
 }
 
-__all__ = ["Listing", "Page", "Sizes", "Spot", "Total"]
+__all__ = [
+    "Depth",
+    "Drift",
+    "Facts",
+    "Landing",
+    "Listing",
+    "Measurement",
+    "Needs",
+    "Page",
+    "Pages",
+    "Plan",
+    "Readers",
+    "Sizes",
+    "Spot",
+    "Total",
+    "Workload",
+    "Writers",
+    "drift",
+    "errors",
+    "load",
+    "measure",
+    "plan",
+    "survey",
+]
 
 
 def __getattr__(name: str) -> Any:

@@ -16,14 +16,14 @@ from vrelko.core.facts import TableFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
 
-STATEMENT_US = 45.0
-STEP_US = 0.03
-BLOCK_US = 0.35
-ROW_US = 1.2
+STATEMENT_US = 150.0
+STEP_US = 0.035
+BLOCK_US = 0.3
+ROW_US = 4.0
 """Rough times: a statement with its call, a VM step, a cached block, a row handed over."""
 
 _START_STEPS = 13
-_ROW_STEPS = 6  # beyond one a column: offset, seek, result, limit, next
+_ROW_STEPS = 5  # beyond one a column: offset, seek, result, limit, next
 _SKIP_STEPS = 3
 _SCAN_STEPS = 3
 _SORT_STEPS = 8
@@ -58,17 +58,24 @@ class Work:
 class CostModel:
     """Computes the Work of one listing in one order over one access path.
 
-    `width` is the number of columns fetched, hidden keys included; `block_bytes` the server's.
+    `columns` are fetched, hidden keys included; `reals` of them are floats, which take a step
+    more; `block_bytes` are the server's.
     `tie` is the mean number of rows that differ in the row id alone, where a page behind a key
     reads these first and the rest with a second statement; else 0.
     """
 
     table: TableFacts
     path: AccessPath
-    width: int
+    columns: int
+    reals: int
     row_bytes: float
     block_bytes: int
     tie: float
+
+    @property
+    def _width(self) -> int:
+        """Steps to read a row's columns."""
+        return self.columns + self.reals
 
     @property
     def matching(self) -> float:
@@ -96,7 +103,8 @@ class CostModel:
         rows = self.matching
         entries = self.table.rows * self.path.share
         visits = 0.0 if self.path.covering else entries
-        per_row = self.width + (4 if self.path.kind == "ordered" else 12) + bool(self.path.fixed)
+        beyond = 3 - self.path.covering if self.path.kind == "ordered" else 11
+        per_row = self._width + beyond + bool(self.path.fixed)
         steps = rows * per_row + (entries - rows) * (_SCAN_STEPS + 1)
         blocks = self._blocks(entries, visits, sequential=self.path.index is None)
         sorted_rows = rows if self.path.kind == "sorted" else 0.0
@@ -137,9 +145,8 @@ class CostModel:
         walked = (skipped + rows) / passing
         entries = min(walked, self.table.rows * self.path.share)
         eq = bool(self.path.fixed)
-        covered = 2 if self.path.covering else 0
         steps = _START_STEPS + (statements - 1) * _RANGE_STEPS + skipped * self._skip_steps
-        steps += rows * (self.width + _ROW_STEPS + eq - covered)
+        steps += rows * (self._width + _ROW_STEPS + eq - self.path.covering)
         if self.path.residual:
             steps += rows * (1 / passing - 1) * (_SKIP_STEPS + 1 + eq) + rows * 2
         visits = 0.0 if self.path.covering else entries if self.path.residual else rows
@@ -153,7 +160,7 @@ class CostModel:
         inserts = kept * (1 + math.log(max(passed, 1.0) / kept))
         eq = bool(self.path.fixed)
         steps = passed * (_SORT_STEPS + 2 * eq) + (entries - passed) * (_SCAN_STEPS + eq)
-        steps += inserts * (self.width + _INSERT_STEPS) + rows * (self.width + 2)
+        steps += inserts * (self.columns + _INSERT_STEPS) + rows * (self.columns + 2)
         blocks = self._blocks(entries, entries if self.path.index else 0.0, not self.path.index)
         return Work(entries, blocks, passed, rows, rows * self.row_bytes, steps, 1)
 
@@ -173,7 +180,8 @@ def make_model(
 ) -> CostModel:
     """Return the cost model of a listing's order over an access path."""
     selected = {name for owner, name in outline.columns if owner == table.name}
-    hidden = sum(1 for name in order.names if name not in selected)
+    hidden = [name for name in order.names if name not in selected]
+    reals = sum(_is_real(table, name) for name in (*selected, *hidden))
     widths = [
         table.column(name).width or 8.0
         for owner, name in outline.columns
@@ -181,9 +189,15 @@ def make_model(
     ]
     unknown = len(outline.columns) - len(widths)
     return CostModel(
-        table, path, len(outline.columns) + hidden, sum(widths) + 8.0 * unknown, block_bytes,
-        tie=_tie(order, table, path),
+        table, path, len(outline.columns) + len(hidden), reals, sum(widths) + 8.0 * unknown,
+        block_bytes, tie=_tie(order, table, path),
     )  # fmt: skip
+
+
+def _is_real(table: TableFacts, name: str) -> bool:
+    """Tell whether SQLite gives a column REAL affinity, by its declared type."""
+    kind = table.column(name).type.upper() if table.has_column(name) else ""
+    return "INT" not in kind and any(part in kind for part in ("REAL", "FLOA", "DOUB"))
 
 
 def _tie(order: Order, table: TableFacts, path: AccessPath) -> float:

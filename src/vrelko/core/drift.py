@@ -8,7 +8,7 @@ last row served, and never served. Formulas: docs/drift.md, where each is held a
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 from dataclasses import dataclass
 
 from vrelko.core.workload import Landing, Writers
@@ -178,9 +178,9 @@ def _bisect(f: object, low: float, high: float) -> float:
 def count_walk(
     served: Sequence[Sequence[object]],
     order: Sequence[object],
-    alive: set[object],
-    deleted: set[object],
-    inserted: set[object],
+    alive: Set[object],
+    deleted: Set[object],
+    inserted: Set[object],
     ended: bool,
 ) -> tuple[int, int, int]:
     """Return repeats, misses and unseen rows of one walk, from what was served and what changed.

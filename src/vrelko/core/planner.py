@@ -224,8 +224,8 @@ def _against(candidate: Candidate, model: CostModel, needs: Needs, pages: int) -
 def _for(best: Candidate, candidates: tuple[Candidate, ...], needs: Needs) -> Iterator[str]:
     first, last = best.ladder[0], best.ladder[-1]
     yield (
-        f"page {last.page:,} walks {last.work.entries:,.0f} entries, page 1 "
-        f"{first.work.entries:,.0f}"
+        f"walks {first.work.entries:,.0f} entries for page 1 and {last.work.entries:,.0f} for "
+        f"page {last.page:,}, the last"
     )
     offset = next(c for c in candidates if c.strategy == "offset")
     if best.strategy == "keyset":

@@ -1,0 +1,37 @@
+# make demo: set up and do the whole job on a sample database; make test: set up and run all tests.
+VENV   ?= .venv
+PYTHON ?= python3
+RUN    := $(VENV)/bin
+
+.PHONY: demo test check lint bench clean
+
+demo: $(VENV)/demo.ready
+	$(RUN)/vrelko demo
+
+test: $(VENV)/test.ready
+	$(RUN)/pytest -n auto
+
+check: lint test
+
+lint: $(VENV)/test.ready
+	$(RUN)/ruff check
+	$(RUN)/ruff format --check
+	$(RUN)/mypy
+	$(RUN)/lint-imports
+
+bench: $(VENV)/test.ready
+	$(RUN)/python bench/page_cost.py
+
+clean:
+	rm -rf $(VENV)
+
+$(VENV)/bin/python:
+	$(PYTHON) -m venv $(VENV)
+
+$(VENV)/demo.ready: pyproject.toml | $(VENV)/bin/python
+	$(RUN)/python -m pip install --quiet --disable-pip-version-check -e ".[demo]"
+	touch $@
+
+$(VENV)/test.ready: pyproject.toml | $(VENV)/bin/python
+	$(RUN)/python -m pip install --quiet --disable-pip-version-check -e ".[demo,test]"
+	touch $@

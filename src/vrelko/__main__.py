@@ -1,0 +1,5 @@
+"""`python -m vrelko`: the command line."""
+
+from vrelko.cli.main import main
+
+main()

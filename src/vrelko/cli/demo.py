@@ -1,0 +1,94 @@
+"""vrelko demo: the Larkmere database, and the whole job on it."""
+
+from __future__ import annotations
+
+import shutil
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+from rich.console import Console
+from sqlalchemy import create_engine
+from sqlalchemy.exc import SQLAlchemyError
+
+from vrelko.cli.tables import console, show_drift, show_facts, show_measurement, show_plan
+from vrelko.cli.work import progress_bar, study, write_report
+from vrelko.errors import DatabaseError
+from vrelko.larkmere.generate import build
+from vrelko.serving.pages_file import load
+from vrelko.serving.planning import plan
+from vrelko.surveying.survey import survey
+
+
+def run_demo(folder: Path, rows: int, walks: int, quiet: bool) -> dict[str, Any]:
+    """Build the database and the pages file, survey, plan, measure, walk and report.
+
+    Raises DatabaseError when the folder cannot hold them.
+    """
+    out = Console(quiet=True) if quiet else console()
+    database, pages_path = _prepare(folder, rows, out)
+    pages = load(pages_path)
+    listings = list(pages.values())
+
+    _step(out, "1", "survey", "what the database knows of its captures, without scanning them")
+    facts = survey(pages.engine, listings)
+    if not quiet:
+        show_facts(facts)
+    plans = [plan(listing, facts) for listing in listings]
+    studies = []
+    for one in plans:
+        with progress_bar(f"measuring and walking {one.listing}", walks) as advance:
+            studies.append(study(pages.engine, one, walks, 1, advance))
+
+    if not quiet:
+        _step(out, "2", "plan", "what each way of paging costs, and which to take")
+        for one in plans:
+            show_plan(one)
+        _step(out, "3", "measure", "the same pages run on the database, steps counted")
+        for found in studies:
+            show_measurement(found.measurement)
+        _step(out, "4", "drift", "readers walk while rows arrive late and duplicates are deleted")
+        for found in studies:
+            show_drift(found.drift)
+    _step(out, "5", "report", "all of it in one file")
+    report = write_report(studies, folder / "report.html")
+    out.print(f"report    {report}\ndatabase  {database}\npages     {pages_path}", soft_wrap=True)
+    out.print(f"\nTry: vrelko plan {pages_path} station_grid", soft_wrap=True)
+    pages.engine.dispose()
+    return {
+        "database": str(database),
+        "pages": str(pages_path),
+        "report": str(report),
+        "facts": facts.as_dict(),
+        "listings": [found.as_dict() for found in studies],
+    }
+
+
+def _prepare(folder: Path, rows: int, out: Console) -> tuple[Path, Path]:
+    """Make database and pages file; a database of an earlier demo is made anew."""
+    database, pages = folder / "larkmere.db", folder / "pages.toml"
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        unfinished = folder / "larkmere.db.unfinished"
+        unfinished.unlink(missing_ok=True)
+        engine = create_engine(f"sqlite:///{unfinished}")
+        out.print(f"building the Larkmere database of {rows:,} captures")
+        with progress_bar("captures", rows) as advance:
+            build(engine, rows, progress=advance)
+        engine.dispose()
+        shutil.move(unfinished, database)
+        if not pages.exists():
+            text = files("vrelko.larkmere").joinpath("pages.toml").read_text(encoding="utf-8")
+            pages.write_text(text, encoding="utf-8")
+    except (OSError, SQLAlchemyError) as error:
+        raise DatabaseError(
+            f"the demo cannot be built in {str(folder)!r}: {error}",
+            "Choose another place with --folder",
+            "demo-folder",
+        ) from error
+    return database.resolve(), pages.resolve()
+
+
+def _step(out: Console, number: str, title: str, text: str) -> None:
+    out.print()
+    out.rule(f"[bold]{number} · {title}[/]: {text}", align="left", style="dim")

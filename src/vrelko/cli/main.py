@@ -1,0 +1,286 @@
+"""The commands of `vrelko`, their options, and how errors end."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from vrelko.errors import EXIT_STATUS, FactsError, PagesFileError, VrelkoError, find_status
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from vrelko.core.facts import Facts
+    from vrelko.serving.pages_file import Pages
+    from vrelko.serving.planning import Plan
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+class _Group(click.Group):
+    """Commands that end in a plain message and an exit status, never in a stack trace."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        try:
+            return super().invoke(ctx)
+        except VrelkoError as error:
+            click.echo(f"vrelko: {error}", err=True)
+            ctx.exit(find_status(error, EXIT_STATUS))
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(self.commands)  # in the order of work, not of the alphabet
+
+
+@click.group(cls=_Group, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(package_name="vrelko", prog_name="vrelko")
+def main() -> None:
+    """Plan, measure and serve the pages of large database tables.
+
+    The order of work: survey a database, describe its listings in a pages file, plan them, measure
+    them, see how they drift, report. `vrelko demo` does all of it on a made-up database.
+
+    Exit status: 0 fine, 2 bad input, 3 trouble with the database.
+    """
+
+
+_as_json = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of tables.")
+_facts = click.option(
+    "--facts",
+    type=click.Path(dir_okay=False),
+    help="Plan from a facts file that `vrelko survey -o` wrote; otherwise survey first.",
+)
+_walks = click.option(
+    "--walks", type=click.IntRange(1, 10_000), default=20, show_default=True,
+    help="Walks to replay on a copy of the database.",
+)  # fmt: skip
+_seed = click.option("--seed", type=int, default=1, show_default=True, help="Seed of the replay.")
+
+
+def _pages_arguments(command: F) -> F:
+    named = click.argument("listings", nargs=-1, metavar="[LISTING]...")(command)
+    return click.argument("pages", type=click.Path(), metavar="PAGES")(named)
+
+
+@main.command()
+@click.argument("database")
+@click.argument("table", required=False)
+@click.option("-o", "--output", type=click.Path(dir_okay=False), help="Write the facts here.")
+@_as_json
+def survey(database: str, table: str | None, output: str | None, as_json: bool) -> None:
+    """Tell what a database knows of TABLE, or of every table.
+
+    DATABASE is a URL or the path of an SQLite file. Reads the catalog and a bounded sample of
+    rows; changes nothing, scans nothing.
+    """
+    from vrelko.cli.tables import show_facts
+    from vrelko.engines.registry import open_database
+    from vrelko.surveying.survey import survey as survey_
+
+    engine = open_database(database)
+    with _status("surveying"):
+        facts = survey_(engine, table)
+    engine.dispose()
+    if output:
+        _write(output, facts.to_json())
+    if as_json:
+        click.echo(facts.to_json())
+    else:
+        show_facts(facts)
+        if output:
+            click.echo(f"facts written to {output}")
+
+
+@main.command()
+@_pages_arguments
+@_facts
+@_as_json
+def plan(pages: str, listings: Sequence[str], facts: str | None, as_json: bool) -> None:
+    """Plan the listings of a pages file: what each strategy costs, and which to take.
+
+    PAGES is a TOML file (see docs/pages-file.md); LISTING names some of its listings.
+    """
+    from vrelko.cli.tables import show_plan
+
+    plans = [one for _, one in _plans(pages, listings, facts)]
+    _print([one.as_dict() for one in plans], as_json, lambda: _each(show_plan, plans))
+
+
+@main.command()
+@_pages_arguments
+@_facts
+@_as_json
+def measure(pages: str, listings: Sequence[str], facts: str | None, as_json: bool) -> None:
+    """Run the planned pages on the database: steps counted, time taken, beside the estimates."""
+    from vrelko.cli.tables import show_measurement
+    from vrelko.measuring.measure import measure as measure_
+
+    results = []
+    for loaded, one in _plans(pages, listings, facts):
+        with _status(f"measuring {one.listing}"):
+            results.append(measure_(loaded.engine, one))
+    _print(
+        [one.as_dict() for one in results], as_json,
+        lambda: _each(show_measurement, results),
+    )  # fmt: skip
+
+
+@main.command()
+@_pages_arguments
+@_facts
+@_walks
+@_seed
+@click.option("--expect-only", is_flag=True, help="Do not replay; print the closed forms alone.")
+@_as_json
+def drift(
+    pages: str,
+    listings: Sequence[str],
+    facts: str | None,
+    walks: int,
+    seed: int,
+    expect_only: bool,
+    as_json: bool,
+) -> None:
+    """Tell what readers suffer while rows change: expected, and replayed on a copy."""
+    from vrelko.cli.tables import show_drift
+    from vrelko.measuring.drifting import drift as drift_
+
+    results = []
+    for loaded, one in _plans(pages, listings, facts):
+        engine = None if expect_only else loaded.engine
+        with _progress(f"walking {one.listing}", 0 if expect_only else walks) as advance:
+            results.append(drift_(one, engine, walks, seed, advance))
+    _print([one.as_dict() for one in results], as_json, lambda: _each(show_drift, results))
+
+
+@main.command()
+@_pages_arguments
+@_facts
+@_walks
+@_seed
+@click.option(
+    "-o", "--output", type=click.Path(dir_okay=False), default="report.html", show_default=True,
+    help="Where to write the report.",
+)  # fmt: skip
+@_as_json
+def report(
+    pages: str,
+    listings: Sequence[str],
+    facts: str | None,
+    walks: int,
+    seed: int,
+    output: str,
+    as_json: bool,
+) -> None:
+    """Survey, plan, measure and replay, and write it all as one HTML file."""
+    from vrelko.cli.work import study, write_report
+
+    studies = []
+    for loaded, one in _plans(pages, listings, facts):
+        with _progress(f"walking {one.listing}", walks) as advance:
+            studies.append(study(loaded.engine, one, walks, seed, advance))
+    path = write_report(studies, Path(output))
+    _print(
+        {"report": str(path), "listings": [one.as_dict() for one in studies]}, as_json,
+        lambda: click.echo(f"report written to {path}"),
+    )  # fmt: skip
+
+
+@main.command()
+@click.option(
+    "--folder", type=click.Path(file_okay=False), default="larkmere", show_default=True,
+    help="Where the demo keeps its database, pages file and report.",
+)  # fmt: skip
+@click.option(
+    "--rows", type=click.IntRange(20_000, 50_000_000), default=200_000, show_default=True,
+    help="Captures in the demo database.",
+)  # fmt: skip
+@_walks
+@_as_json
+def demo(folder: str, rows: int, walks: int, as_json: bool) -> None:
+    """Make the Larkmere demo database and do the whole job on it: survey to report."""
+    from vrelko.cli.demo import run_demo
+
+    result = run_demo(Path(folder), rows, walks, quiet=as_json)
+    if as_json:
+        click.echo(json.dumps(result, indent=2, default=str))
+
+
+def _plans(pages: str, listings: Sequence[str], facts: str | None) -> Iterator[tuple[Pages, Plan]]:
+    """Yield a plan for each listing asked for, or for all of the file."""
+    from vrelko.serving.pages_file import load
+    from vrelko.serving.planning import plan as plan_
+    from vrelko.surveying.survey import survey as survey_
+
+    loaded = load(pages)
+    chosen = [loaded[name] for name in listings or loaded]
+    if not chosen:
+        raise PagesFileError(
+            f"{pages} describes no listing", "Add a [listing.NAME] table", "pages-empty"
+        )
+    known = _read_facts(facts) if facts else None
+    if known is None:
+        with _status("surveying"):
+            known = survey_(loaded.engine, chosen)
+    for listing in chosen:
+        yield loaded, plan_(listing, known)
+    loaded.engine.dispose()
+
+
+def _read_facts(path: str) -> Facts:
+    from vrelko.core.facts import Facts
+
+    try:
+        return Facts.from_json(Path(path).read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError) as error:
+        raise FactsError(
+            f"the facts file {path!r} cannot be read: {error}",
+            "Write one with `vrelko survey -o`",
+            "facts-unreadable",
+        ) from error
+
+
+def _write(path: str, text: str) -> None:
+    try:
+        Path(path).write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise FactsError(
+            f"{path!r} cannot be written: {error.strerror}", "Choose another place", "not-writable"
+        ) from error
+
+
+def _print(data: Any, as_json: bool, show: Callable[[], Any]) -> None:
+    if as_json:
+        click.echo(json.dumps(data, indent=2, default=str))
+    else:
+        show()
+
+
+def _each(show: Callable[[Any], None], items: Sequence[Any]) -> None:
+    for item in items:
+        show(item)
+
+
+@contextmanager
+def _status(text: str) -> Iterator[None]:
+    """Show on stderr that work goes on."""
+    from rich.console import Console
+
+    with Console(stderr=True).status(text):
+        yield
+
+
+@contextmanager
+def _progress(text: str, total: int) -> Iterator[Callable[[int], None] | None]:
+    """Show a progress bar on stderr, and lend what moves it on."""
+    if not total:
+        yield None
+        return
+    from vrelko.cli.work import progress_bar
+
+    with progress_bar(text, total) as advance:
+        yield advance

@@ -1,0 +1,222 @@
+"""Results as tables for a terminal."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING
+
+from rich.console import Console, Group
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from vrelko.core.numbers import render_bytes, render_count, render_ms
+
+if TYPE_CHECKING:
+    from vrelko.core.facts import Facts, TableFacts
+    from vrelko.measuring.drifting import Drift
+    from vrelko.measuring.measure import Measurement
+    from vrelko.serving.planning import Plan
+
+_KINDS = {"unsound": "red", "slow": "yellow", "fragile": "cyan"}
+
+PAGED_ROWS = 1_000
+"""A table of more rows than this should not be loaded whole by default."""
+
+
+def console() -> Console:
+    """Return a console on stdout, wide enough for tables where no terminal says otherwise."""
+    return Console(width=None if sys.stdout.isatty() else 110, highlight=False)
+
+
+def show_facts(facts: Facts) -> None:
+    """Print what a survey found."""
+    out = console()
+    server = facts.server
+    out.print(
+        f"[bold]{server.engine} {server.version}[/] · blocks of {server.block_bytes:,} bytes"
+        f" · cache {render_bytes(server.cache_bytes or 0)}"
+    )
+    if len(facts.tables) != 1:
+        out.print(_overview(facts))
+    else:
+        _show_table(out, facts.tables[0])
+    for note in facts.notes:
+        out.print(f"note: {note}")
+
+
+def _overview(facts: Facts) -> Table:
+    table = _table("table", ">rows", ">bytes a row", ">size", ">indexes", "needs paging")
+    for one in facts.tables:
+        paged = "yes" if one.rows > PAGED_ROWS else "no"
+        table.add_row(
+            one.name, render_count(one.rows), f"{one.row_bytes:.0f}",
+            render_bytes(one.blocks * facts.server.block_bytes), str(len(one.indexes)), paged,
+        )  # fmt: skip
+    return table
+
+
+def _show_table(out: Console, facts: TableFacts) -> None:
+    out.print(
+        f"[bold]{facts.name}[/]: {render_count(facts.rows)} rows ({facts.rows_from}), "
+        f"{facts.row_bytes:.0f} bytes a row, {render_count(facts.blocks)} blocks"
+    )
+    columns = _table("column", "type", ">bytes", ">NULLs", ">distinct", "most common")
+    for column in facts.columns:
+        common = ", ".join(f"{value or chr(39) * 2} {share:.0%}" for value, share in
+                           column.common[:3])  # fmt: skip
+        columns.add_row(
+            column.name + ("  [dim]key[/]" if column.name in facts.primary_key else ""),
+            column.type, f"{column.width or 0:.1f}",
+            f"{column.null_share or 0:.1%}" if column.nullable else "never",
+            render_count(column.distinct) if column.distinct else "?", common,
+        )  # fmt: skip
+    out.print(columns)
+    indexes = _table("index", "columns", "unique", ">bytes an entry", ">leaf blocks", ">levels")
+    for index in facts.indexes:
+        indexes.add_row(
+            index.name, index.text + (" (partial)" if index.partial else ""),
+            "yes" if index.unique else "no", f"{index.entry_bytes or 0:.0f}",
+            "?" if index.leaf_blocks is None else render_count(index.leaf_blocks),
+            str(index.levels or "?"),
+        )  # fmt: skip
+    out.print(indexes)
+
+
+def show_plan(plan: Plan) -> None:
+    """Print a plan: work by page, crossovers, findings, verdict."""
+    out = console()
+    judged = plan.judgement
+    _headline(out, plan)
+    work = _table(
+        "strategy", ">page", ">entries", ">blocks", ">sorted", ">rows", ">bytes", ">steps", ">ms"
+    )
+    for candidate in plan.candidates:
+        rungs = candidate.ladder[:1] if candidate.strategy == "whole" else candidate.ladder
+        for i, rung in enumerate(rungs):
+            w = rung.work
+            page = "all" if candidate.strategy == "whole" else f"{rung.page:,}"
+            work.add_row(
+                candidate.strategy if i == 0 else "", page, *map(render_count, (
+                    w.entries, w.blocks, w.sorted_rows, w.rows)), render_bytes(w.bytes),
+                render_count(w.steps), f"~{render_ms(w.ms)}",
+                end_section=i == len(rungs) - 1,
+            )  # fmt: skip
+    out.print(work)
+    out.print("[dim]rows: one more than the page, to know whether more follow; ms: rough[/]")
+    for crossover in judged.crossovers:
+        if crossover.offset is not None:
+            out.print(
+                f"offset takes {crossover.factor:g}× the steps of keyset from row "
+                f"{crossover.offset:,.0f} (page {crossover.page:,})"
+            )
+    if judged.count is not None:
+        out.print(
+            f"telling the total ({plan.outline.total}) walks {render_count(judged.count.entries)} "
+            f"entries, {render_count(judged.count.steps)} steps, each time"
+        )
+    _show_findings(out, plan)
+    _show_verdict(out, plan)
+
+
+def _headline(out: Console, plan: Plan) -> None:
+    judged = plan.judgement
+    given = ", ".join(f"{name} = {value}" for name, value in plan.params.items())
+    out.print(
+        f"\n[bold]{plan.listing}[/] · {plan.outline.kind} by {plan.outline.orders[0]}"
+        f" · {render_count(judged.rows)} rows in {judged.pages:,} pages of {judged.size}"
+        + (f" · {given}" if given else "")
+    )
+    out.print(f"reads {judged.path.text}")
+
+
+def _show_findings(out: Console, plan: Plan) -> None:
+    if not plan.findings:
+        return
+    out.print("[bold]findings[/]")
+    for finding in plan.findings:
+        colour = _KINDS[finding.kind]
+        head = Text.assemble((f"{finding.code}", colour), f" ({finding.kind}) {finding.about}: ")
+        out.print(Padding(Group(head + Text(finding.evidence), Text("→ " + finding.fix)), (0, 2)))
+
+
+def _show_verdict(out: Console, plan: Plan) -> None:
+    verdict = plan.verdict
+    out.print(f"[bold]verdict: [green]{verdict.strategy}[/][/]")
+    for reason in verdict.reasons:
+        out.print(Padding("• " + reason, (0, 2)))
+    for strategy, reasons in verdict.refused.items():
+        out.print(Padding(f"not {strategy}: " + "; ".join(reasons), (0, 2)))
+    for statement in next(c.sql for c in plan.candidates if c.strategy == verdict.strategy):
+        out.print(Padding(Text(statement, style="dim"), (1, 4, 0, 4)))
+
+
+def show_measurement(measurement: Measurement) -> None:
+    """Print a measurement: estimate, count and ratio for each page."""
+    out = console()
+    out.print(f"\n[bold]{measurement.listing}[/] measured")
+    table = _table(
+        "strategy", ">page", ">rows", ">steps estimated", ">steps counted", ">ratio", ">ms"
+    )
+    last = ""
+    for page in measurement.pages:
+        number = "all" if page.strategy == "whole" else f"{page.page:,}" if page.page else ""
+        table.add_row(
+            page.strategy if page.strategy != last else "", number, render_count(page.rows),
+            f"{page.estimate.steps:,.0f}", f"{page.steps:,}", f"{page.ratio:.2f}",
+            render_ms(page.ms),
+        )  # fmt: skip
+        last = page.strategy
+    out.print(table)
+    for note in measurement.notes:
+        out.print(f"note: {note}")
+
+
+def show_drift(drift: Drift) -> None:
+    """Print expected and replayed repeats and misses by strategy."""
+    out = console()
+    walks = drift.replayed[0].walks if drift.replayed else 0
+    out.print(
+        f"\n[bold]{drift.listing}[/] while rows change: walks of {drift.pages} pages, "
+        f"{drift.dwell_s:g} s a page" + (f", {walks} of them replayed on a copy" if walks else "")
+    )
+    table = _table("strategy", ">repeats a walk", ">misses a walk", ">unseen new rows",
+                   ">replayed repeats", ">replayed misses")  # fmt: skip
+    replayed = {one.strategy: one for one in drift.replayed}
+    for expected in drift.expected:
+        seen = replayed.get(expected.strategy)
+        counts = ("", "")
+        if seen is not None:
+            counts = (
+                _with_error(seen.repeats / seen.walks, seen.repeats_error, seen.repeats),
+                _with_error(seen.misses / seen.walks, seen.misses_error, seen.misses),
+            )
+        mark = "" if expected.holds else " ?"
+        table.add_row(
+            expected.strategy, _mean(expected.repeats) + mark, _mean(expected.misses) + mark,
+            _mean(expected.unseen), *counts,
+        )  # fmt: skip
+    out.print(table)
+    if not all(one.holds for one in drift.expected):
+        out.print("? more rows land ahead in a dwell than a page holds: read the replay instead")
+
+
+def _mean(value: float) -> str:
+    return "0" if value == 0 else f"{value:.3g}" if value >= 0.001 else "<0.001"
+
+
+def _with_error(mean: float, error: float, count: int) -> str:
+    if count == 0:
+        return "0"
+    return f"{mean:.3g} ± {error:.2g}" if error != float("inf") else f"{mean:.3g}"
+
+
+def _table(*titles: str) -> Table:
+    """Return an empty table; a title with ">" before it is of numbers, set to the right."""
+    from rich import box
+
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold")
+    for title in titles:
+        right = title.startswith(">")
+        table.add_column(title.lstrip(">"), justify="right" if right else "left")
+    return table

@@ -1,0 +1,59 @@
+"""What several commands do: study a listing, write a report, show progress."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from rich.console import Console
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
+from sqlalchemy import Engine
+
+from vrelko.errors import PagesFileError
+from vrelko.measuring.drifting import drift
+from vrelko.measuring.measure import measure
+from vrelko.reporting.study import Study
+from vrelko.serving.planning import Plan
+
+
+def study(
+    engine: Engine, plan: Plan, walks: int, seed: int, progress: Callable[[int], None] | None = None
+) -> Study:
+    """Measure a plan and replay its walks."""
+    return Study(plan, measure(engine, plan), drift(plan, engine, walks, seed, progress))
+
+
+def write_report(studies: Sequence[Study], path: Path) -> Path:
+    """Write studies as one HTML file and return its full path. Raises PagesFileError."""
+    try:
+        from vrelko.reporting.html import render_report
+    except ImportError as error:
+        raise PagesFileError(
+            f"a report needs {error.name}, which is not installed",
+            'Install it with: pip install "vrelko[report]"',
+            "report-extra",
+        ) from error
+    text = render_report(studies)
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise PagesFileError(
+            f"the report cannot be written to {str(path)!r}: {error.strerror}",
+            "Choose another place with -o",
+            "not-writable",
+        ) from error
+    return path.resolve()
+
+
+@contextmanager
+def progress_bar(text: str, total: int) -> Iterator[Callable[[int], None]]:
+    """Show a progress bar on stderr; the function it lends moves it on."""
+    columns: list[Any] = [
+        TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(),
+    ]  # fmt: skip
+    with Progress(*columns, console=Console(stderr=True)) as bar:
+        task = bar.add_task(text, total=total)
+        yield lambda done: bar.advance(task, done)

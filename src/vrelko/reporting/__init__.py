@@ -1,0 +1,1 @@
+"""Figures and one-file reports from results; no database is asked here."""

@@ -1,0 +1,129 @@
+"""Figures of a study, as SVG text."""
+
+from __future__ import annotations
+
+import io
+import re
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+    from vrelko.reporting.study import Study
+
+COLOURS = {"offset": "#c2552d", "keyset": "#0f766e", "whole": "#6b7280"}
+"""One colour a strategy, told apart without colour by marker and line too."""
+
+_MARKS = {"offset": "s", "keyset": "o"}
+_LINES = {"offset": "--", "keyset": "-"}
+
+
+def draw_work(study: Study) -> str:
+    """Return the work of a page by its depth, estimated (lines) and counted (marks), log axes."""
+    figure, axes = _figure()
+    counted: dict[str, list[tuple[int, int]]] = {}
+    for page in study.measurement.pages:
+        counted.setdefault(page.strategy, []).append((page.page, page.steps))
+    for candidate in study.plan.candidates:
+        if candidate.strategy not in _MARKS:
+            continue
+        colour = COLOURS[candidate.strategy]
+        pages = [rung.page for rung in candidate.ladder]
+        axes.plot(
+            pages, [rung.work.steps for rung in candidate.ladder], color=colour, linewidth=2,
+            linestyle=_LINES[candidate.strategy], label=f"{candidate.strategy}, estimated",
+        )  # fmt: skip
+        points = counted.get(candidate.strategy, [])
+        axes.plot(
+            [page for page, _ in points], [steps for _, steps in points], color=colour,
+            linestyle="none", marker=_MARKS[candidate.strategy], markersize=7,
+            markerfacecolor="white", markeredgewidth=1.8, label=f"{candidate.strategy}, counted",
+        )  # fmt: skip
+    for crossover in study.plan.judgement.crossovers:
+        if crossover.page is not None:
+            axes.axvline(crossover.page, color="#9ca3af", linewidth=1, linestyle=":")
+            axes.annotate(
+                f"{crossover.factor:g}×", (crossover.page, 1), xycoords=("data", "axes fraction"),
+                xytext=(3, -12), textcoords="offset points", color="#4b5563", fontsize=9,
+            )  # fmt: skip
+    axes.set_xscale("log")
+    axes.set_yscale("log")
+    axes.set_xlabel("page number")
+    axes.set_ylabel("VM steps a page")
+    axes.xaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
+    axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
+    low, high = axes.get_ylim()
+    axes.set_ylim(10 ** int(_log10(low)), high)
+    axes.grid(True, which="major", color="#e5e7eb")
+    axes.legend(frameon=False, fontsize=9, loc="upper left", bbox_to_anchor=(0.0, 0.94))
+    return _svg(figure)
+
+
+def draw_drift(study: Study) -> str:
+    """Return repeats and misses a walk by strategy: expected, and replayed with its error."""
+    figure, axes = _figure()
+    replayed = {one.strategy: one for one in study.drift.replayed}
+    groups = [(name, kind) for kind in ("repeats", "misses") for name in ("offset", "keyset")]
+    expected = {one.strategy: one for one in study.drift.expected}
+    top = 0.0
+    for at, (name, kind) in enumerate(groups):
+        hoped = getattr(expected[name], kind)
+        colour = COLOURS[name]
+        first = at == 0
+        axes.bar(at - 0.2, hoped, 0.36, color=colour, alpha=0.35, edgecolor=colour,
+                 label="expected" if first else None)  # fmt: skip
+        axes.annotate(_short(hoped), (at - 0.2, hoped), ha="center", va="bottom", fontsize=9,
+                      xytext=(0, 3), textcoords="offset points")  # fmt: skip
+        top = max(top, hoped)
+        if name not in replayed:
+            continue
+        one = replayed[name]
+        mean = getattr(one, kind) / one.walks
+        error = getattr(one, f"{kind}_error")
+        error = error if error < float("inf") else 0.0
+        label = f"replayed, {one.walks} walks" if first else None
+        axes.bar(at + 0.2, mean, 0.36, color=colour, edgecolor=colour, yerr=error, capsize=3,
+                 ecolor="#111827", label=label)  # fmt: skip
+        axes.annotate(_short(mean), (at + 0.2, mean + error), ha="center", va="bottom", fontsize=9,
+                      xytext=(0, 3), textcoords="offset points")  # fmt: skip
+        top = max(top, mean + error)
+    axes.set_xticks(range(len(groups)), [f"{kind}\n{name}" for name, kind in groups])
+    axes.set_ylabel("rows a walk")
+    axes.set_ylim(0, top * 1.15 or 1)
+    axes.grid(True, axis="y", color="#e5e7eb")
+    axes.legend(frameon=False, fontsize=9, loc="upper right")
+    return _svg(figure)
+
+
+def _figure() -> tuple[Figure, Any]:
+    """Return a figure of our own, without touching pyplot's global state."""
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(5.6, 3.7), layout="constrained")
+    axes = figure.subplots()
+    axes.set_axisbelow(True)
+    axes.spines[["top", "right"]].set_visible(False)
+    return figure, axes
+
+
+def _svg(figure: Figure) -> str:
+    """Return the figure as an SVG element to stand inside HTML, the same for the same data."""
+    from matplotlib import rc_context
+
+    out = io.StringIO()
+    with rc_context(
+        {"svg.fonttype": "none", "svg.hashsalt": "vrelko", "font.family": "sans-serif"}
+    ):
+        figure.savefig(out, format="svg", metadata={"Date": None})
+    text = out.getvalue()
+    return re.sub(r"<metadata>.*?</metadata>", "", text[text.index("<svg") :], flags=re.DOTALL)
+
+
+def _short(value: float) -> str:
+    return "0" if value == 0 else f"{value:.2g}" if value < 10 else f"{value:,.0f}"
+
+
+def _log10(value: float) -> float:
+    import math
+
+    return math.floor(math.log10(max(value, 1.0)))

@@ -1,0 +1,273 @@
+"""Pages files: listings described in TOML, with where their data is and how it is used."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from collections.abc import Iterator, Mapping
+from importlib import import_module
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+from sqlalchemy import Column, Engine, MetaData, Table, bindparam, inspect, select
+from sqlalchemy.engine import make_url
+from sqlalchemy.exc import ArgumentError
+
+from vrelko.core.arithmetic import Sizes
+from vrelko.core.workload import Depth, Landing, Needs, Readers, Workload, Writers
+from vrelko.engines.registry import database_errors, open_database
+from vrelko.errors import PagesFileError, VrelkoError, nearest
+from vrelko.serving.listing import Listing
+from vrelko.serving.pages_models import ListingModel, PagesModel, Range
+
+_COMPARISONS = {"ge": "__ge__", "gt": "__gt__", "le": "__le__", "lt": "__lt__"}
+
+
+class Pages(Mapping[str, Listing]):
+    """The listings of a pages file by name, and an Engine on their database, for reading only."""
+
+    def __init__(self, path: Path, engine: Engine, listings: Mapping[str, Listing]) -> None:
+        self.path = path
+        self.engine = engine
+        self._listings = dict(listings)
+
+    def __getitem__(self, name: str) -> Listing:
+        if name not in self._listings:
+            raise PagesFileError(
+                f"{self.path} has no listing {name!r}", nearest(name, self._listings), "pages-name"
+            )
+        return self._listings[name]
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._listings
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._listings)
+
+    def __len__(self) -> int:
+        return len(self._listings)
+
+
+def load(path: str | Path, engine: Engine | None = None) -> Pages:
+    """Read a pages file and return its listings, ready to be served.
+
+    Tables are reflected from the database the file names, or from `engine`. An SQLite path in the
+    file is taken from the file's own folder. Raises PagesFileError, naming file and key, and
+    DatabaseError.
+    """
+    file = Path(path)
+    model = _read(file)
+    opened = engine if engine is not None else open_database(_address(file, model))
+    listings = {}
+    for name, described in model.listing.items():
+        try:
+            listings[name] = _listing(file, name, described, opened)
+        except PagesFileError:
+            raise
+        except VrelkoError as error:
+            where = f"{file}, listing.{name}"
+            raise PagesFileError(f"{where}: {error.what}", error.todo, error.code) from error
+    return Pages(file, opened, listings)
+
+
+def _read(file: Path) -> PagesModel:
+    try:
+        data = tomllib.loads(file.read_text(encoding="utf-8"))
+    except FileNotFoundError:
+        raise PagesFileError(
+            f"there is no pages file {str(file)!r}",
+            "Check the path; `vrelko demo` writes one to start from",
+            "pages-missing",
+        ) from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise PagesFileError(
+            f"the pages file {str(file)!r} cannot be read: {error}",
+            "Name a readable TOML file in UTF-8",
+            "pages-unreadable",
+        ) from error
+    except tomllib.TOMLDecodeError as error:
+        raise PagesFileError(
+            f"{file} is no TOML: {error}", "Correct it at that place", "pages-toml"
+        ) from error
+    try:
+        return PagesModel.model_validate(data)
+    except ValidationError as error:
+        raise _explain(file, error) from None
+
+
+def _explain(file: Path, error: ValidationError) -> PagesFileError:
+    """Return the first fault of a pages file as file, key, what was expected and what to write."""
+    first = error.errors()[0]
+    path = [str(part) for part in first["loc"]]
+    if path[:1] == ["listing"] and len(path) > 3 and path[2] in ("where", "filters"):
+        path = path[:4]
+    key = ".".join(path)
+    if first["type"] == "extra_forbidden":
+        known = PagesModel.keys_beside(path)
+        return PagesFileError(
+            f"{file}: the key {key!r} is not known", nearest(path[-1], known), "pages-key"
+        )
+    if first["type"] == "missing":
+        return PagesFileError(
+            f"{file}: the key {key!r} is missing", "Add it; see docs/pages-file.md", "pages-key"
+        )
+    expected = first["msg"].removeprefix("Value error, ")
+    return PagesFileError(
+        f"{file}: the key {key!r} does not hold what it should",
+        f"Expected: {expected[0].lower()}{expected[1:]}",
+        "pages-value",
+    )
+
+
+def _address(file: Path, model: PagesModel) -> str:
+    source = model.source
+    address = source.url
+    if source.url_env is not None:
+        address = os.environ.get(source.url_env)
+        if not address:
+            raise PagesFileError(
+                f"{file}: source.url_env names the environment variable {source.url_env!r}, which "
+                "is not set",
+                f"Set it, such as {source.url_env}=sqlite:///larkmere.db",
+                "pages-source",
+            )
+    if not address:
+        raise PagesFileError(
+            f"{file}: [source] does not say where the database is",
+            'Add url = "sqlite:///file.db", or url_env = "NAME" for a variable that holds it',
+            "pages-source",
+        )
+    return _beside(file, address)
+
+
+def _beside(file: Path, address: str) -> str:
+    """Return the address with a relative SQLite path taken from the pages file's folder."""
+    try:
+        url = make_url(address)
+    except ArgumentError:
+        return address
+    path = url.database
+    if url.get_backend_name() != "sqlite" or not path or path == ":memory:":
+        return address
+    if path.startswith("file:") or Path(path).is_absolute():
+        return address
+    return url.set(database=str(file.parent / path)).render_as_string(hide_password=False)
+
+
+def _listing(file: Path, name: str, model: ListingModel, engine: Engine) -> Listing:
+    workload = _workload(model)
+    if model.python is not None:
+        return _from_python(file, name, model.python)
+    table = _reflect(file, name, str(model.table), engine)
+
+    def column(key: str, wanted: str) -> Column[Any]:
+        if wanted not in table.c:
+            raise PagesFileError(
+                f"{file}: listing.{name}.{key} names a column {wanted!r} that table {table.name!r} "
+                "does not have",
+                nearest(wanted, table.c.keys()),
+                "pages-column",
+            )
+        return table.c[wanted]
+
+    chosen = [column("columns", wanted) for wanted in model.columns] or list(table.c)
+    conditions = [
+        part
+        for wanted, value in model.where.items()
+        for part in _conditions(column("where", wanted), value)
+    ]
+    filters = {
+        _filter_name(wanted, value): _conditions(column("filters", wanted), value)[0]
+        for wanted, value in model.filters.items()
+    }
+    sizes = Sizes(model.sizes.default, model.sizes.top) if model.sizes else None
+    return Listing(
+        select(*chosen).where(*conditions),
+        name=name,
+        kind=model.kind,
+        orders=model.orders,
+        filters=filters,
+        sizes=sizes,
+        total=model.total,
+        cap=model.cap,
+        unique=model.unique,
+        strategy=model.strategy,
+        workload=workload,
+    )
+
+
+def _conditions(column: Column[Any], value: Any) -> list[Any]:
+    """Return the conditions that a value of `where` or `filters` spells."""
+    if not isinstance(value, Range):
+        return [column == _value(column, value)]
+    if value.null is not None:
+        return [column.is_(None) if value.null else column.is_not(None)]
+    if value.in_ is not None:
+        return [column.in_([_value(column, one) for one in value.in_])]
+    return [
+        getattr(column, method)(_value(column, getattr(value, word)))
+        for word, method in _COMPARISONS.items()
+        if getattr(value, word) is not None
+    ]
+
+
+def _value(column: Column[Any], value: Any) -> Any:
+    """Return a value to compare with: text such as ":station" stands for a parameter."""
+    if isinstance(value, str) and value.startswith(":"):
+        return bindparam(value[1:], type_=column.type)
+    return value
+
+
+def _filter_name(column: str, value: Any) -> str:
+    return value[1:] if isinstance(value, str) and value.startswith(":") else column
+
+
+def _workload(model: ListingModel) -> Workload:
+    readers, writers = model.readers, model.writers
+    return Workload(
+        Readers(
+            readers.a_minute,
+            readers.users,
+            readers.dwell_s,
+            Depth(readers.depth.mean, readers.depth.jumps),
+        ),
+        Writers(
+            writers.inserts_a_minute,
+            writers.deletes_a_minute,
+            Landing(writers.lands.kind, writers.lands.mean_s),
+        ),
+        Needs(**model.needs.model_dump()),
+        {name: values[0] for name, values in model.params.items()},
+    )
+
+
+def _from_python(file: Path, name: str, path: str) -> Listing:
+    module, _, attribute = path.partition(":")
+    try:
+        found = getattr(import_module(module), attribute)
+    except (ImportError, AttributeError, ValueError) as error:
+        raise PagesFileError(
+            f"{file}: listing.{name}.python names {path!r}, which cannot be imported: {error}",
+            'Write it as "package.module:listing"',
+            "pages-python",
+        ) from error
+    if not isinstance(found, Listing):
+        raise PagesFileError(
+            f"{file}: listing.{name}.python names a {type(found).__name__}, not a Listing",
+            'Write it as "package.module:listing"',
+            "pages-python",
+        )
+    return found
+
+
+def _reflect(file: Path, name: str, table: str, engine: Engine) -> Table:
+    with database_errors("reading of the catalog"):
+        known = inspect(engine).get_table_names()
+        if table not in known:
+            raise PagesFileError(
+                f"{file}: listing.{name}.table names {table!r}, which the database does not have",
+                nearest(table, known, otherwise="The database has no table at all"),
+                "pages-table",
+            )
+        return Table(table, MetaData(), autoload_with=engine, resolve_fks=False)

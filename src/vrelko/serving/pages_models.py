@@ -1,0 +1,168 @@
+"""What a pages file may hold, key by key."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+
+Scalar = str | bool | int | float
+"""A value in `where` and `filters`; text such as ":station" is a parameter."""
+
+
+class _Strict(BaseModel):
+    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+
+
+class Range(_Strict):
+    """A condition other than equality."""
+
+    ge: Scalar | None = None
+    gt: Scalar | None = None
+    le: Scalar | None = None
+    lt: Scalar | None = None
+    in_: list[Scalar] | None = Field(default=None, alias="in")
+    null: bool | None = None
+
+    @model_validator(mode="after")
+    def _says_something(self) -> Range:
+        if all(value is None for value in self.model_dump().values()):
+            raise ValueError("a value, ':parameter', or one of ge, gt, le, lt, in, null")
+        return self
+
+
+Condition = Annotated[Scalar | Range, Field(union_mode="left_to_right")]
+
+
+class SourceModel(_Strict):
+    """Where the database is."""
+
+    url: str | None = None
+    url_env: str | None = None
+
+
+class SizesModel(_Strict):
+    """Page sizes in rows; `most = "any"` sets no bound."""
+
+    default: int = Field(default=25, ge=1)
+    most: int | Literal["any"] = 200
+
+    @property
+    def top(self) -> int | None:
+        """The largest size, None where any goes."""
+        return None if self.most == "any" else self.most
+
+    @model_validator(mode="after")
+    def _in_order(self) -> SizesModel:
+        if self.top is not None and self.top < self.default:
+            raise ValueError(f"most of at least the default, {self.default}")
+        return self
+
+
+class DepthModel(_Strict):
+    """How deep readers go."""
+
+    kind: Literal["geometric"] = "geometric"
+    mean: float = Field(default=4.0, ge=1)
+    jumps: float = Field(default=0.0, ge=0, le=1)
+
+
+class ReadersModel(_Strict):
+    """How pages are asked for."""
+
+    a_minute: float = Field(default=60.0, ge=0)
+    users: int = Field(default=1, ge=1)
+    dwell_s: float = Field(default=10.0, ge=0)
+    depth: DepthModel = DepthModel()
+
+
+class LandsModel(_Strict):
+    """Where new rows land."""
+
+    kind: Literal["head", "tail", "uniform", "late"] = "head"
+    mean_s: float = Field(default=0.0, ge=0)
+
+    @model_validator(mode="after")
+    def _late_by(self) -> LandsModel:
+        if self.kind == "late" and self.mean_s <= 0:
+            raise ValueError('mean_s above 0 beside kind = "late"')
+        return self
+
+
+class WritersModel(_Strict):
+    """What changes."""
+
+    inserts_a_minute: float = Field(default=0.0, ge=0)
+    deletes_a_minute: float = Field(default=0.0, ge=0)
+    lands: LandsModel = LandsModel()
+
+
+class NeedsModel(_Strict):
+    """What the screen insists on."""
+
+    jump: bool = False
+    repeats: float | None = Field(default=None, ge=0)
+    misses: float | None = Field(default=None, ge=0)
+    p95_ms: float | None = Field(default=None, gt=0)
+    memory_mb: float | None = Field(default=None, gt=0)
+
+
+class ListingModel(_Strict):
+    """One listing."""
+
+    kind: Literal["grid", "feed", "choices", "export"] = "grid"
+    table: str | None = None
+    python: str | None = None
+    columns: list[str] = []
+    where: dict[str, Condition] = {}
+    filters: dict[str, Condition] = {}
+    orders: list[str] = []
+    sizes: SizesModel | None = None
+    total: Literal["exact", "capped", "none"] | None = None
+    cap: int = Field(default=10_000, ge=1)
+    unique: list[str] | None = None
+    strategy: Literal["offset", "keyset", "whole"] | None = None
+    params: dict[str, list[Any]] = {}
+    readers: ReadersModel = ReadersModel()
+    writers: WritersModel = WritersModel()
+    needs: NeedsModel = NeedsModel()
+
+    @field_validator("params", mode="before")
+    @classmethod
+    def _as_lists(cls, value: Any) -> Any:
+        if not isinstance(value, dict):
+            raise ValueError("a table of parameter names with typical values")
+        return {k: v if isinstance(v, list) and v else [v] for k, v in value.items()}
+
+    @model_validator(mode="after")
+    def _one_origin(self) -> ListingModel:
+        if (self.table is None) == (self.python is None):
+            raise ValueError('either table = "name" or python = "package.module:listing"')
+        return self
+
+
+class PagesModel(_Strict):
+    """A whole pages file."""
+
+    source: SourceModel = SourceModel()
+    listing: dict[str, ListingModel]
+
+    @staticmethod
+    def keys_beside(path: list[str]) -> list[str]:
+        """Return the keys known where an unknown one was found."""
+        at: Any = PagesModel
+        for part in path[:-1]:
+            if at is None:
+                return list(ListingModel.model_fields)
+            field = at.model_fields.get(part)
+            nested = None if field is None else _model_in(field.annotation)
+            at = None if part == "listing" else nested
+        model = ListingModel if at is None else at
+        return [field.alias or name for name, field in model.model_fields.items()]
+
+
+def _model_in(annotation: Any) -> Any:
+    """Return the model in an annotation such as `SizesModel | None`."""
+    options = getattr(annotation, "__args__", (annotation,))
+    models = [one for one in options if isinstance(one, type) and issubclass(one, BaseModel)]
+    return models[0] if models else None
