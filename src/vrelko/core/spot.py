@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, Literal, cast
 
 from vrelko.core.arithmetic import check_number, check_offset
 
@@ -68,7 +69,10 @@ class Spot:
         return cls("offset", at=check_offset(rows))
 
 
-def _as_key(key: object) -> tuple[Any, ...]:
-    if isinstance(key, tuple):  # a row of a page stays itself: the listing knows its columns
-        return key
-    return tuple(key) if isinstance(key, list) else (key,)
+def _as_key(key: Any) -> tuple[Any, ...]:
+    if isinstance(key, list):
+        return tuple(key)
+    if isinstance(key, Sequence) and not isinstance(key, (str, bytes)):
+        # A row of a page (a sequence, no tuple) stays itself: the listing knows its columns.
+        return cast("tuple[Any, ...]", key)
+    return (key,)

@@ -1,0 +1,90 @@
+"""Page arithmetic against slow references."""
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from vrelko.core.arithmetic import (
+    Sizes,
+    Total,
+    check_number,
+    clamp_number,
+    from_to,
+    neighbours,
+    number_of,
+    offset_of,
+    page_count,
+    strip,
+)
+from vrelko.errors import PageError
+
+counts = st.integers(0, 2_000)
+sizes = st.integers(1, 50)
+
+
+@given(total=counts, size=sizes)
+def test_pages_are_slices(total, size):
+    rows = list(range(total))
+    pages = [rows[i : i + size] for i in range(0, total, size)]
+    assert page_count(total, size) == len(pages)
+    for n, page in enumerate(pages, start=1):
+        assert offset_of(n, size) == page[0]
+        assert {number_of(row, size) for row in page} == {n}
+        assert str(from_to(page[0], len(page), Total(total, "exact"))) == (
+            f"{page[0] + 1:,}–{page[-1] + 1:,} of {total:,}"
+        )
+        assert neighbours(n, len(pages)) == (n - 1 or None, n + 1 if n < len(pages) else None)
+
+
+def test_from_to_without_rows_or_total():
+    assert str(from_to(0, 0, Total(0, "exact"))) == "0 of 0"
+    assert str(from_to(0, 0, Total(None, "none"))) == "0"
+    assert str(from_to(25, 25, Total(None, "none"))) == "26–50"
+    assert str(from_to(25, 25, Total(10_000, "capped"))) == "26–50 of 10,000+"
+
+
+@given(number=st.integers(-5, 300), last=st.integers(0, 200), slots=st.integers(5, 15))
+def test_strip_has_exactly_the_places_asked_for(number, last, slots):
+    links = strip(number, last, slots)
+    numbers = [link.number for link in links if link.number is not None]
+    assert len(links) == (0 if last <= 1 else min(last, slots))
+    assert numbers == sorted(set(numbers))
+    if links:
+        assert numbers[0] == 1
+        assert numbers[-1] == last
+        assert [link.number for link in links if link.current] == [clamp_number(number, last)]
+    for left, gap, right in zip(links, links[1:], links[2:], strict=False):
+        if gap.number is None:
+            assert right.number - left.number > 2
+        elif left.number and gap.number:
+            assert gap.number == left.number + 1
+
+
+@pytest.mark.parametrize(
+    "number", [0, -1, "0", "-1", "abc", "1e3", "", 10**12, "9" * 40, 1.5, True]
+)
+def test_bad_page_numbers_say_what_to_do(number):
+    if number == "":
+        number = " "
+    with pytest.raises(PageError, match=r"\. \w"):
+        check_number(number)
+
+
+@pytest.mark.parametrize(
+    ("size", "nearest"), [(0, 1), (-5, 1), (10**9, 200), ("abc", 25), (2.5, 25)]
+)
+def test_sizes_have_bounds(size, nearest):
+    with pytest.raises(PageError):
+        Sizes(25, most=200).check(size)
+    assert Sizes(25, most=200).clamp(size) == nearest
+
+
+def test_sizes_take_what_a_url_holds():
+    assert [Sizes(25).check(size) for size in (None, "", "50", 50, " 7 ")] == [25, 25, 50, 50, 7]
+    assert Sizes(25, most=None).check(10**9) == 10**9
+
+
+@pytest.mark.parametrize("bounds", [(0, 10), (11, 10), ("a", 10), (5, 0)])
+def test_impossible_sizes_are_refused(bounds):
+    with pytest.raises(PageError):
+        Sizes(bounds[0], most=bounds[1])

@@ -1,0 +1,169 @@
+"""Cursors: exact values, one text a spot, bound, versioned, signed."""
+
+import random
+import string
+from datetime import UTC, date, datetime, time, timedelta
+from decimal import Decimal
+from uuid import UUID
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from sqlalchemy import bindparam, select
+
+from vrelko import Listing, Spot
+from vrelko.core.spot import Spot as CoreSpot
+from vrelko.errors import CursorError, ListingError, PageError
+from vrelko.larkmere.schema import capture
+from vrelko.serving.cursors import CursorBook, fingerprint_of
+from vrelko.serving.values import decode_value, encode_value
+
+SECRET = b"0123456789abcdef"
+PRINT = fingerprint_of(["captures", "-caught_at,-id"])
+
+scalars = st.one_of(
+    st.none(), st.booleans(), st.integers(), st.floats(allow_nan=False), st.text(), st.binary(),
+    st.dates(), st.datetimes(), st.datetimes(timezones=st.just(UTC)), st.times(),
+    st.timedeltas(), st.uuids(), st.decimals(allow_nan=False),
+)  # fmt: skip
+spots = st.one_of(
+    st.sampled_from([Spot.start(), Spot.end()]),
+    st.builds(Spot.offset, st.integers(0, 10**12)),
+    st.builds(
+        CoreSpot, st.just("before"), st.lists(scalars, min_size=1, max_size=3).map(tuple),
+        st.none() | st.integers(0, 10**9), st.booleans(),
+    ),
+    st.builds(Spot.after, st.lists(scalars, min_size=1, max_size=3).map(tuple)),
+)  # fmt: skip
+
+
+@given(value=scalars)
+def test_values_survive_exactly(value):
+    back = decode_value(encode_value(value))
+    assert back == value
+    assert type(back) is type(value)
+    if isinstance(value, (datetime, time)):
+        value = value.replace(fold=0)  # which no database keeps
+    assert repr(back) == repr(value)
+
+
+@given(spot=spots, signed=st.booleans())
+def test_spots_survive_and_have_one_text(spot, signed):
+    book = CursorBook([SECRET] if signed else [])
+    text = book.write(spot, PRINT)
+    assert book.read(text, PRINT) == spot
+    assert text.isascii()
+    assert all(c in string.ascii_letters + string.digits + "-_." for c in text)
+
+
+@pytest.mark.parametrize("secrets", [[], [SECRET]])
+def test_mutated_cursors_are_never_accepted(secrets):
+    rng = random.Random(5)
+    book = CursorBook(secrets)
+    letters = string.ascii_letters + string.digits + "-_.=~ é"
+    texts = [
+        book.write(Spot.after((datetime(2026, 3, 1, 5), 17)), PRINT),
+        book.write(Spot.start(), PRINT),
+    ]
+    for _ in range(4_000):
+        text = rng.choice(texts)
+        at = rng.randrange(len(text) + 1)
+        kind = rng.randrange(4)
+        if kind == 0:
+            mutated = text[:at] + rng.choice(letters) + text[at + 1 :]
+        elif kind == 1:
+            mutated = text[:at]
+        elif kind == 2:
+            mutated = text[:at] + rng.choice(letters) + text[at:]
+        else:
+            other = rng.randrange(len(text))
+            swapped = list(text)
+            swapped[at - 1], swapped[other] = swapped[other], swapped[at - 1]
+            mutated = "".join(swapped)
+        if mutated in texts:
+            continue
+        with pytest.raises(CursorError, match=r"\. (Drop|Take)"):
+            book.read(mutated, PRINT)
+
+
+def test_golden_cursors():
+    """A cursor given out once must be read by every later version."""
+    spot = Spot.after((datetime(2026, 3, 1, 5), -0.5, None, "é", b"\x00", True, date(2026, 1, 2)))
+    plain = (
+        "1WyJvUkw3TmRoTCIsImEiLFsidDIwMjYtMDMtMDFUMDU6MDA6MDAiLCJmLTAuNSIsIm4iLCJzXHUwMGU"
+        "5IiwieEFBPT0iLCJiMSIsImQyMDI2LTAxLTAyIl1d._mhyX5G-"
+    )
+    signed = (
+        "1WyJvUkw3TmRoTCIsImEiLFsidDIwMjYtMDMtMDFUMDU6MDA6MDAiLCJmLTAuNSIsIm4iLCJzXHUwMGU"
+        "5IiwieEFBPT0iLCJiMSIsImQyMDI2LTAxLTAyIl1d.AvTR50kdgqTtNB2N6f21CeDJrvNT0vDaOpiMPU"
+        "5PowY"
+    )
+    assert CursorBook().read(plain, PRINT) == spot
+    assert CursorBook([SECRET]).read(signed, PRINT) == spot
+
+
+def test_other_values_keep_their_type():
+    for value in (Decimal("1.50"), UUID(int=7), timedelta(days=-1, microseconds=3), time(5, 0)):
+        assert repr(decode_value(encode_value(value))) == repr(value)
+    with pytest.raises(PageError, match="list"):
+        encode_value([1])
+
+
+def test_signatures_need_the_secret_and_rotate():
+    old, new = CursorBook([SECRET]), CursorBook([b"another secret, newer", SECRET])
+    text = old.write(Spot.end(), PRINT)
+    assert new.read(text, PRINT) == Spot.end()
+    assert new.write(Spot.end(), PRINT) != text
+    with pytest.raises(CursorError):
+        CursorBook([b"another secret, newer"]).read(text, PRINT)
+    with pytest.raises(CursorError):
+        old.read(CursorBook().write(Spot.end(), PRINT), PRINT)
+    with pytest.raises(ListingError, match="16 bytes"):
+        CursorBook([b"short"])
+
+
+def listing(name="grid", **settings):
+    statement = select(capture).where(capture.c.station_id == bindparam("station"))
+    filters = {"species": capture.c.species_id == bindparam("species")}
+    return Listing(statement, name=name, orders=["-caught_at", "ring"], filters=filters, **settings)
+
+
+def test_cursors_are_bound_to_listing_order_filters_and_reader(larkmere):
+    base = {"params": {"station": 3}, "order": "-caught_at", "scope": "anna"}
+    with larkmere.connect() as connection:
+        cursor = listing().read(connection, **base).next
+        assert listing().read(connection, cursor, **base).rows
+        for change in (
+            {"params": {"station": 4}},
+            {"params": {"station": 3, "species": 1}},
+            {"order": "ring"},
+            {"scope": "berta"},
+        ):
+            with pytest.raises(CursorError, match="another"):
+                listing().read(connection, cursor, **{**base, **change})
+        with pytest.raises(CursorError, match="another"):
+            listing("other").read(connection, cursor, **base)
+
+
+def test_cursors_outlive_columns_and_sizes(larkmere):
+    wide = Listing(select(capture), name="grid", orders="-caught_at")
+    narrow = Listing(select(capture.c.ring), name="grid", orders="-caught_at")
+    with larkmere.connect() as connection:
+        cursor = wide.read(connection, size=10).next
+        assert [row.ring for row in narrow.read(connection, cursor, size=5)] == [
+            row.ring for row in wide.read(connection, cursor, size=5)
+        ]
+
+
+def test_a_forged_value_of_another_type_is_no_crash(larkmere):
+    forged = listing()
+    with larkmere.connect() as connection:
+        page = forged.read(connection, params={"station": 3})
+        book = forged._book
+        print_ = fingerprint_of(
+            forged._binding(forged._variant("sqlite", None, ()), {"station": 3}, None)
+        )
+        assert book.write(Spot.start(), print_) == page.self
+        for key in (("text", 1), (datetime(2026, 1, 1), 10**30), (1,)):
+            with pytest.raises(PageError):
+                forged.read(connection, book.write(Spot.after(key), print_), params={"station": 3})

@@ -1,0 +1,112 @@
+"""Orders as text, made total, resolved against selects."""
+
+import pytest
+from sqlalchemy import (
+    JSON,
+    Column,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    UniqueConstraint,
+    select,
+)
+
+from vrelko import Listing
+from vrelko.core.order import make_total, parse_order
+from vrelko.errors import ListingError, OrderError
+from vrelko.larkmere.schema import capture, station
+
+meta = MetaData()
+note = Table("note", meta, Column("text", String), Column("data", JSON), Column("n", Integer))
+tag = Table(
+    "tag",
+    meta,
+    Column("a", Integer, nullable=False),
+    Column("b", Integer, nullable=False),
+    Column("c", Integer),
+    UniqueConstraint("a", "b"),
+)
+
+
+def orders_of(statement, **settings):
+    return [str(order) for order in Listing(statement, **settings).orders("sqlite")]
+
+
+@pytest.mark.parametrize("text", ["", ",", "-", "--a", "a:", "a:nulls-lst", "a,a", "a,-a", "a,"])
+def test_unreadable_orders(text):
+    with pytest.raises(OrderError):
+        parse_order(text)
+
+
+def test_missing_key_takes_the_direction_of_the_last_term():
+    assert str(make_total(parse_order("a,-b"), ["id"])) == "a,-b,-id"
+    assert str(make_total(parse_order("-b,a"), ["p", "q"])) == "-b,a,p,q"
+    assert str(make_total(parse_order("q,a,p,b"), ["p", "q"])) == "q,a,p"
+
+
+def test_orders_resolve_nulls_as_the_engine_has_them():
+    assert orders_of(select(capture), orders=["-weight_g", "weight_g", "caught_at:nulls-last"]) == [
+        "-weight_g:nulls-last,-id",
+        "weight_g:nulls-first,id",
+        "caught_at,id",
+    ]
+
+
+def test_expressions_and_the_selects_own_order():
+    c = capture.c
+    wanted = ["-weight_g:nulls-first,ring,id"]
+    expressions = (c.weight_g.desc().nulls_first(), c.ring.asc())
+    assert orders_of(select(capture), orders=[expressions]) == wanted
+    assert orders_of(select(capture).order_by(*expressions)) == wanted
+    assert orders_of(select(capture)) == ["id"]
+    with pytest.raises(OrderError, match="too"):
+        Listing(select(capture).order_by(c.id), orders="id")
+
+
+def test_joins_keep_a_proven_key():
+    joined = select(capture.c.ring, station.c.name).join_from(capture, station)
+    assert orders_of(joined, orders="station.name") == ["name,capture.id"]
+    cross = select(capture.c.ring, station.c.name).select_from(
+        capture.join(station, capture.c.station_id > station.c.id)
+    )
+    assert orders_of(cross, orders="ring") == ["ring,capture.id,station.id"]
+    outer = select(station.c.name, capture.c.ring).select_from(
+        station.outerjoin(capture, capture.c.station_id == station.c.id)
+    )
+    assert orders_of(outer, orders="name") == ["name,station.id,capture.id:nulls-first"]
+
+
+def test_unique_constraints_prove_and_unproven_tables_are_refused():
+    assert orders_of(select(tag), orders="-c") == ["-c:nulls-last,-a,-b"]
+    with pytest.raises(OrderError, match="unique="):
+        Listing(select(note), orders="n")
+    assert orders_of(select(note), orders="n", unique=["text"]) == [
+        "n:nulls-first,text:nulls-first"
+    ]
+
+
+def test_names_unknown_and_ambiguous():
+    with pytest.raises(OrderError, match="'caught_at'"):
+        Listing(select(capture), orders="caughtat")
+    both = select(capture.c.ring).join_from(capture, station)
+    with pytest.raises(OrderError, match=r"capture\.id, station\.id"):
+        Listing(both, orders="id")
+    with pytest.raises(OrderError, match="JSON"):
+        Listing(select(note), orders="data", unique=["n"])
+
+
+@pytest.mark.parametrize(
+    "statement",
+    [
+        select(capture.c.ring).distinct(),
+        select(capture.c.ring).group_by(capture.c.ring),
+        select(capture).limit(5),
+        select(capture).offset(5),
+        select(1),
+        select(select(capture).subquery()),
+    ],
+)
+def test_selects_that_a_page_would_change_are_refused(statement):
+    with pytest.raises(ListingError):
+        Listing(statement, orders="ring")
