@@ -177,8 +177,9 @@ def report(
     as_json: bool,
 ) -> None:
     """Survey, plan, measure and replay, and write it all as one HTML file."""
-    from vrelko.cli.work import study, write_report
+    from vrelko.cli.work import check_writable, study, write_report
 
+    check_writable(Path(output))
     studies = []
     for loaded, one in _plans(pages, listings, facts):
         with _progress(f"walking {one.listing}", walks) as advance:

@@ -37,7 +37,9 @@ def show_facts(facts: Facts) -> None:
         f"[bold]{server.engine} {server.version}[/] · blocks of {server.block_bytes:,} bytes"
         f" · cache {render_bytes(server.cache_bytes or 0)}"
     )
-    if len(facts.tables) != 1:
+    if not facts.tables:
+        out.print("it holds no table")
+    elif len(facts.tables) != 1:
         out.print(_overview(facts))
     else:
         _show_table(out, facts.tables[0])
@@ -117,6 +119,7 @@ def show_plan(plan: Plan) -> None:
         )
     _show_findings(out, plan)
     _show_verdict(out, plan)
+    _show_statements(out, plan)
 
 
 def _headline(out: Console, plan: Plan) -> None:
@@ -147,8 +150,15 @@ def _show_verdict(out: Console, plan: Plan) -> None:
         out.print(Padding("• " + reason, (0, 2)))
     for strategy, reasons in verdict.refused.items():
         out.print(Padding(f"not {strategy}: " + "; ".join(reasons), (0, 2)))
-    for statement in next(c.sql for c in plan.candidates if c.strategy == verdict.strategy):
-        out.print(Padding(Text(statement, style="dim"), (1, 4, 0, 4)))
+
+
+def _show_statements(out: Console, plan: Plan) -> None:
+    out.print("[bold]statements[/]")
+    for candidate in plan.candidates:
+        several = ", one after the other until the page is full" if len(candidate.sql) > 1 else ""
+        out.print(Padding(candidate.strategy + several, (0, 2)))
+        for statement in candidate.sql:
+            out.print(Padding(Text(statement, style="dim"), (0, 4, 1, 4)))
 
 
 def show_measurement(measurement: Measurement) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -23,6 +24,17 @@ def study(
 ) -> Study:
     """Measure a plan and replay its walks."""
     return Study(plan, measure(engine, plan), drift(plan, engine, walks, seed, progress))
+
+
+def check_writable(path: Path) -> None:
+    """Raise PagesFileError where a report could not be written, before the work for it is done."""
+    folder = next((one for one in path.absolute().parents if one.exists()), None)
+    if path.is_dir() or folder is None or not os.access(folder, os.W_OK):
+        raise PagesFileError(
+            f"the report cannot be written to {str(path)!r}",
+            "Choose a file in a folder you may write to with -o",
+            "not-writable",
+        )
 
 
 def write_report(studies: Sequence[Study], path: Path) -> Path:

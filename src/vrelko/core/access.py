@@ -24,7 +24,7 @@ class AccessPath:
     ordered: the index gives them in order, a page stops early. sorted: all matching rows are read
     and sorted. `index` is None where the table itself is read. `fixed` columns narrow the entries
     to `share` of the table, `residual` conditions keep `passing` of these. `covering`: the table
-    is never visited.
+    is never visited. `bounded`: a range limits the column behind the fixed ones.
     """
 
     kind: PathKind
@@ -34,6 +34,7 @@ class AccessPath:
     residual: tuple[str, ...]
     passing: float
     covering: bool
+    bounded: bool = False
 
     @property
     def text(self) -> str:
@@ -124,13 +125,15 @@ def _path(outline: Outline, order: Order, table: TableFacts, index: IndexFacts) 
             break
         used.append(column.name or "")
     ordered = serves_order(index, order, fixed, table)
-    share, residual, passing = _shares(outline, table, used)
+    behind = index.columns[len(used)].name if len(used) < len(index.columns) else None
+    share, residual, passing = _shares(outline, table, used, behind)
     held = {column.name for column in index.columns} | {table.row_id}
     needed = {name for owner, name in outline.columns if owner == table.name}
     needed |= set(order.names) | {c.column for c in outline.conditions if c.table == table.name}
     return AccessPath(
         "ordered" if ordered else "sorted", index, tuple(used), share, residual, passing,
         covering=needed <= held and len(outline.tables) == 1,
+        bounded=any(c.column == behind and c.kind == "range" for c in outline.conditions),
     )  # fmt: skip
 
 
@@ -148,14 +151,18 @@ def _lost(path: AccessPath, fixed: Sequence[str]) -> list[str]:
 
 
 def _shares(
-    outline: Outline, table: TableFacts, used: Sequence[str]
+    outline: Outline, table: TableFacts, used: Sequence[str], behind: str | None = None
 ) -> tuple[float, tuple[str, ...], float]:
-    """Return the share that `used` columns leave, and the other conditions with what they pass."""
+    """Return the share that an index leaves, and the other conditions with what they pass.
+
+    `used` columns are fixed; the column `behind` them in the index may be bounded by a range.
+    """
     share, passing = 1.0, 1.0
     residual = []
     for condition in outline.conditions:
         part = condition_share(outline, condition.column, table, condition.kind)
-        if condition.column in used and condition.kind == "equal":
+        fixes = condition.column in used and condition.kind == "equal"
+        if fixes or (condition.column == behind and condition.kind == "range"):
             share *= part
         else:
             residual.append(condition.column)
@@ -180,5 +187,7 @@ def condition_share(outline: Outline, column: str, table: TableFacts, kind: str)
     value = condition.value
     if condition.parameter is not None:
         value = outline.params.get(condition.parameter, value)
+    if value is None:  # no typical value is known: that of a mean one
+        return 1 / facts.distinct if facts.distinct else 0.01
     share = facts.share_of(value)
     return 0.01 if share is None else share

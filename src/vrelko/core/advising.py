@@ -16,6 +16,9 @@ from vrelko.core.outline import Outline
 WHOLE_ROWS = 10_000
 """Beyond this many rows a listing is not loaded whole, whatever it costs."""
 
+SORTED_ROWS = 1_000
+"""Fewer rows than this are sorted for each page well within a millisecond; no index is advised."""
+
 
 @dataclass(frozen=True, slots=True)
 class Advice:
@@ -34,6 +37,8 @@ def advise_indexes(outline: Outline, table: TableFacts, block_bytes: int) -> Ite
     for order in outline.orders:
         path = choose_path(outline, order, table)
         if path.kind == "ordered" and not set(fixed_columns(outline)) - set(path.fixed):
+            continue
+        if table.rows * path.share < SORTED_ROWS:
             continue
         if any(not table.has_column(name) for name in order.names):
             continue
@@ -107,8 +112,9 @@ def _find_order(order: Order, said: int, table: TableFacts) -> Iterator[Finding]
     evidence = "nothing makes its rows unique"
     known = [table.column(term.name).distinct for term in terms if table.has_column(term.name)]
     if len(known) == len(terms) and all(known):
-        distinct = math.prod(value or 1.0 for value in known)
-        evidence = f"about {max(table.rows / distinct, 1):,.0f} rows share a value"
+        sharing = table.rows / math.prod(value or 1.0 for value in known)
+        if sharing > 1.5:
+            evidence = f"about {sharing:,.0f} rows share a value"
     yield make_finding(
         "order-ties",
         f"order {Order(terms)}",

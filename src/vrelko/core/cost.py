@@ -28,6 +28,7 @@ _SKIP_STEPS = 3
 _SCAN_STEPS = 3
 _SORT_STEPS = 8
 _INSERT_STEPS = 0.8
+_CAPPED_STEPS = 5  # a row that a capped count hands on
 _RANGE_STEPS = 24  # a second statement, and the range it begins with
 
 
@@ -103,8 +104,8 @@ class CostModel:
         rows = self.matching
         entries = self.table.rows * self.path.share
         visits = 0.0 if self.path.covering else entries
-        beyond = 3 - self.path.covering if self.path.kind == "ordered" else 11
-        per_row = self._width + beyond + bool(self.path.fixed)
+        beyond = 3 - self._direct if self.path.kind == "ordered" else 11
+        per_row = self._width + beyond + self._checked
         steps = rows * per_row + (entries - rows) * (_SCAN_STEPS + 1)
         blocks = self._blocks(entries, visits, sequential=self.path.index is None)
         sorted_rows = rows if self.path.kind == "sorted" else 0.0
@@ -114,10 +115,10 @@ class CostModel:
         """Counting the rows, at most `cap` + 1 of them."""
         rows = self.matching if cap is None else min(self.matching, cap + 1)
         entries = min(rows / max(self.path.passing, 1e-9), self.table.rows * self.path.share)
-        eq, residual = bool(self.path.fixed), bool(self.path.residual)
-        steps = _START_STEPS + entries * (_SCAN_STEPS + 2 * (eq and residual))
+        eq, residual = self._checked, bool(self.path.residual)
+        steps = _START_STEPS + entries * (_SCAN_STEPS + 2 * (eq and residual)) + rows * residual
         if cap is not None:
-            steps += rows * (4 + eq)
+            steps += rows * (_CAPPED_STEPS + eq + residual)
         elif not eq and not residual:
             steps = _START_STEPS  # one step counts a b-tree, though it walks every leaf
         blocks = self._blocks(entries, entries if residual else 0.0, False)
@@ -133,20 +134,30 @@ class CostModel:
         return max((factor * seek - start) / a_row, 0.0)
 
     @property
+    def _checked(self) -> bool:
+        """Whether each entry is compared with where the index range ends."""
+        return bool(self.path.fixed) or self.path.bounded
+
+    @property
+    def _direct(self) -> bool:
+        """Whether rows are read where they are found, with no seek into the table."""
+        return self.path.covering or self.path.index is None
+
+    @property
     def _skip_steps(self) -> float:
         """Steps for one skipped row that matches."""
-        eq = bool(self.path.fixed)
+        eq = self._checked
         if self.path.residual:
             return (_SKIP_STEPS + 1 + eq) / max(self.path.passing, 1e-9) + 1
-        return _SKIP_STEPS - self.path.covering + eq
+        return _SKIP_STEPS - self._direct + eq
 
     def _in_order(self, skipped: float, rows: float, statements: float) -> Work:
         passing = max(self.path.passing, 1e-9)
         walked = (skipped + rows) / passing
         entries = min(walked, self.table.rows * self.path.share)
-        eq = bool(self.path.fixed)
+        eq = self._checked
         steps = _START_STEPS + (statements - 1) * _RANGE_STEPS + skipped * self._skip_steps
-        steps += rows * (self._width + _ROW_STEPS + eq - self.path.covering)
+        steps += rows * (self._width + _ROW_STEPS + eq - self._direct)
         if self.path.residual:
             steps += rows * (1 / passing - 1) * (_SKIP_STEPS + 1 + eq) + rows * 2
         visits = 0.0 if self.path.covering else entries if self.path.residual else rows
@@ -158,7 +169,7 @@ class CostModel:
         passed = entries * self.path.passing
         kept = min(max(kept, 1.0), max(passed, 1.0))
         inserts = kept * (1 + math.log(max(passed, 1.0) / kept))
-        eq = bool(self.path.fixed)
+        eq = self._checked
         steps = passed * (_SORT_STEPS + 2 * eq) + (entries - passed) * (_SCAN_STEPS + eq)
         steps += inserts * (self.columns + _INSERT_STEPS) + rows * (self.columns + 2)
         blocks = self._blocks(entries, entries if self.path.index else 0.0, not self.path.index)

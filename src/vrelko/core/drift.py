@@ -122,23 +122,31 @@ def expect_drift(
 
 
 def expect_shift(came: float, went: float) -> tuple[float, float]:
-    """Return E[max(D, 0)] and E[max(-D, 0)] of D = Poisson(came) - Poisson(went) (Skellam).
+    """Return E[max(D, 0)] and E[max(-D, 0)] of D = X - Y, X and Y Poisson of mean came and went.
 
-    E[D+] = a P(D >= 0) - m P(D >= 2), from Stein's identity; probabilities by scaled Bessel
-    functions, P(D = k) = exp(-(sqrt a - sqrt m)^2) (a/m)^(k/2) ive(k, 2 sqrt(am)).
+    D is Skellam's. The smaller mean sums E[(X - j)+] = a P(X >= j) - j P(X > j) over Y = j (no
+    term cancels another, whatever the means), the larger follows from E[D] = came - went.
     """
     if came <= 0 or went <= 0:
         return max(came, 0.0), max(went, 0.0)
-    import numpy as np
-    from scipy.special import ive
+    if came > went:
+        behind = _expect_excess(went, came)
+        return behind + came - went, behind
+    ahead = _expect_excess(came, went)
+    return ahead, ahead + went - came
 
-    top = int(came + went + 14 * math.sqrt(came + went) + 30)
-    k = np.arange(0, top)
-    with np.errstate(over="ignore", under="ignore", invalid="ignore"):
-        log = 0.5 * k * math.log(came / went) - (math.sqrt(came) - math.sqrt(went)) ** 2
-        at = np.nan_to_num(np.exp(log) * ive(k, 2 * math.sqrt(came * went)))
-    up = float(came * at.sum() - went * at[2:].sum())
-    return max(up, 0.0), max(up - (came - went), 0.0)
+
+def _expect_excess(low: float, high: float) -> float:
+    """Return E[max(X - Y, 0)] for X and Y Poisson of mean `low` and `high`."""
+    import numpy as np
+    from scipy.special import gammaln, pdtrc
+
+    spread = 12 * math.sqrt(high) + 30
+    j = np.arange(max(math.floor(high - spread), 0), math.ceil(high + spread) + 1)
+    weights = np.exp(j * math.log(high) - high - gammaln(j + 1))
+    beyond = pdtrc(j, low)  # P(X > j)
+    at_least = np.where(j > 0, pdtrc(np.maximum(j - 1, 0), low), 1.0)
+    return float((weights * (low * at_least - j * beyond)).sum())
 
 
 def _unseen(stream: Stream, size: int, pages: int, dwell_s: float) -> float:

@@ -13,6 +13,7 @@ from vrelko.core.cost import CostModel, Work, make_model
 from vrelko.core.drift import DriftExpectation, Stream, expect_drift
 from vrelko.core.facts import Facts
 from vrelko.core.findings import Finding
+from vrelko.core.numbers import render_bytes
 from vrelko.core.outline import STRATEGIES, Outline, Strategy
 from vrelko.core.workload import Needs, Readers, Writers
 
@@ -102,7 +103,7 @@ def judge(outline: Outline, facts: Facts, given: Given) -> Judgement:
         _candidate(strategy, outline, model, stream, given, pages) for strategy in STRATEGIES
     )
     advice = tuple(advise_indexes(outline, table, block_bytes))
-    verdict = _verdict(candidates, model, given.needs, pages)
+    verdict = _verdict(candidates, outline, model, given.needs)
     crossovers = tuple(_crossover(model, factor, size) for factor in (2.0, 10.0))
     findings = tuple(find_faults(outline, model, advice, verdict.strategy))
     candidates = tuple(replace(c, against=verdict.refused.get(c.strategy, ())) for c in candidates)
@@ -179,32 +180,43 @@ def _crossover(model: CostModel, factor: float, size: int) -> Crossover:
 
 
 def _verdict(
-    candidates: tuple[Candidate, ...], model: CostModel, needs: Needs, pages: int
+    candidates: tuple[Candidate, ...], outline: Outline, model: CostModel, needs: Needs
 ) -> Verdict:
     against: dict[str, tuple[str, ...]] = {
-        c.strategy: tuple(_against(c, model, needs, pages)) for c in candidates
+        c.strategy: tuple(_against(c, outline, model, needs)) for c in candidates
     }
     fitting = [c for c in candidates if not against[c.strategy]]
-    pool = fitting or [c for c in candidates if c.strategy == "keyset"]
+    usual = "whole" if outline.kind == "choices" else "keyset"
+    pool = fitting or [c for c in candidates if c.strategy == usual]
     best = min(pool, key=lambda c: (c.mean_ms, STRATEGIES.index(c.strategy)))
     near = [c for c in pool if c.mean_ms <= best.mean_ms * 1.05]
     if any(c.strategy == "keyset" for c in near):
         best = next(c for c in near if c.strategy == "keyset")
     for c in pool:
         if c is not best:
-            times = c.mean_ms / best.mean_ms
-            against[c.strategy] = (
-                f"costs {times:.1f}× as much a page at the readers' depths "
-                f"({c.mean_ms:.2f} ms against {best.mean_ms:.2f} ms, rough)",
-            )
+            against[c.strategy] = (_dearer(c, best),)
     reasons = tuple(_for(best, candidates, needs))
     if not fitting:
-        reasons = (*(f"no strategy meets every need: {why}" for why in against["keyset"]), *reasons)
+        reasons = (*(f"no strategy meets every need: {why}" for why in against[usual]), *reasons)
     refused = {name: why for name, why in against.items() if name != best.strategy}
     return Verdict(best.strategy, reasons, refused, bool(fitting))
 
 
-def _against(candidate: Candidate, model: CostModel, needs: Needs, pages: int) -> Iterator[str]:
+def _dearer(candidate: Candidate, best: Candidate) -> str:
+    times = candidate.mean_ms / best.mean_ms
+    if times < 1.05:
+        return "costs as much a page at the readers' depths, and more further down"
+    return (
+        f"costs {times:.1f}× as much a page at the readers' depths "
+        f"({candidate.mean_ms:.2f} ms against {best.mean_ms:.2f} ms, rough)"
+    )
+
+
+def _against(
+    candidate: Candidate, outline: Outline, model: CostModel, needs: Needs
+) -> Iterator[str]:
+    if outline.kind == "choices" and candidate.strategy != "whole":
+        yield "choices are all shown at once"
     drift = candidate.drift
     for name, seen, most in (
         ("repeats", drift.repeats, needs.repeats),
@@ -223,6 +235,11 @@ def _against(candidate: Candidate, model: CostModel, needs: Needs, pages: int) -
 
 def _for(best: Candidate, candidates: tuple[Candidate, ...], needs: Needs) -> Iterator[str]:
     first, last = best.ladder[0], best.ladder[-1]
+    if best.strategy == "whole":
+        yield (
+            f"sends {first.work.rows:,.0f} rows ({render_bytes(first.work.bytes)}) in one statement"
+        )
+        return
     yield (
         f"walks {first.work.entries:,.0f} entries for page 1 and {last.work.entries:,.0f} for "
         f"page {last.page:,}, the last"

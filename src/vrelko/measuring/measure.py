@@ -82,9 +82,11 @@ class Measurement:
 def measure(engine: Engine, plan: Plan) -> Measurement:
     """Run the pages of every candidate of a plan, count SQLite's VM steps and time them.
 
-    Reads only; each page runs five times. Raises DatabaseError when the database refuses.
+    Reads only; each page runs five times. Raises PageError where a parameter has no
+    value, DatabaseError when the database refuses.
     """
     capabilities_of(engine.dialect.name)
+    plan.check_values()
     notes: list[str] = []
     with engine.connect() as connection:
         pages = tuple(_pages(connection, plan, notes))

@@ -69,9 +69,7 @@ def draw_drift(study: Study) -> str:
     for at, (name, kind) in enumerate(groups):
         hoped = getattr(expected[name], kind)
         colour = COLOURS[name]
-        first = at == 0
-        axes.bar(at - 0.2, hoped, 0.36, color=colour, alpha=0.35, edgecolor=colour,
-                 label="expected" if first else None)  # fmt: skip
+        axes.bar(at - 0.2, hoped, 0.36, color=colour, alpha=0.35, edgecolor=colour)
         axes.annotate(_short(hoped), (at - 0.2, hoped), ha="center", va="bottom", fontsize=9,
                       xytext=(0, 3), textcoords="offset points")  # fmt: skip
         top = max(top, hoped)
@@ -81,9 +79,8 @@ def draw_drift(study: Study) -> str:
         mean = getattr(one, kind) / one.walks
         error = getattr(one, f"{kind}_error")
         error = error if error < float("inf") else 0.0
-        label = f"replayed, {one.walks} walks" if first else None
         axes.bar(at + 0.2, mean, 0.36, color=colour, edgecolor=colour, yerr=error, capsize=3,
-                 ecolor="#111827", label=label)  # fmt: skip
+                 ecolor="#111827")  # fmt: skip
         axes.annotate(_short(mean), (at + 0.2, mean + error), ha="center", va="bottom", fontsize=9,
                       xytext=(0, 3), textcoords="offset points")  # fmt: skip
         top = max(top, mean + error)
@@ -91,8 +88,19 @@ def draw_drift(study: Study) -> str:
     axes.set_ylabel("rows a walk")
     axes.set_ylim(0, top * 1.15 or 1)
     axes.grid(True, axis="y", color="#e5e7eb")
-    axes.legend(frameon=False, fontsize=9, loc="upper right")
+    axes.legend(handles=_keys(study), frameon=False, fontsize=9, loc="upper right")
     return _svg(figure)
+
+
+def _keys(study: Study) -> list[Any]:
+    """Return the legend's patches: pale and full, without a strategy's colour."""
+    from matplotlib.patches import Patch
+
+    keys = [Patch(facecolor="#9ca3af", alpha=0.35, edgecolor="#4b5563", label="expected")]
+    if study.drift.replayed:
+        walks = study.drift.replayed[0].walks
+        keys.append(Patch(facecolor="#4b5563", label=f"replayed, {walks} walks"))
+    return keys
 
 
 def _figure() -> tuple[Figure, Any]:

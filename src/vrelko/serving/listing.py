@@ -183,7 +183,7 @@ class Listing:
 
         `params` are typical values; optional filters whose parameters they hold count as active.
         """
-        given = self._filters.check(params) if params else {}
+        given = self._filters.check(params, partly=True)
         whole = self._filters.apply(self.select, self._filters.active(given))
         settings = {
             "name": self.name, "kind": self.kind, "sizes": self.sizes,
@@ -194,8 +194,16 @@ class Listing:
     def variant(
         self, dialect: str, order: str | None, params: Mapping[str, Any] | None = None
     ) -> Variant:
-        """Return one variant with its statements, for those who run them themselves."""
-        return self._variant(dialect, order, self._filters.active(self._filters.check(params)))
+        """Return one variant with its statements, for those who run them themselves.
+
+        `params` say which optional filters are active; their values do not matter here.
+        """
+        given = self._filters.check(params, partly=True)
+        return self._variant(dialect, order, self._filters.active(given))
+
+    def check_params(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
+        """Return the parameters in force. Raises PageError for unknown and missing ones."""
+        return self._filters.check(params)
 
     def _read_whole(self, reader: PageReader) -> Any:
         batch = reader.read_all(self.cap)

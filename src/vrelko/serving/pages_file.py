@@ -19,7 +19,7 @@ from vrelko.core.workload import Depth, Landing, Needs, Readers, Workload, Write
 from vrelko.engines.registry import database_errors, open_database
 from vrelko.errors import PagesFileError, VrelkoError, nearest
 from vrelko.serving.listing import Listing
-from vrelko.serving.pages_models import ListingModel, PagesModel, Range
+from vrelko.serving.pages_models import CONDITION, ListingModel, PagesModel, Range
 
 _COMPARISONS = {"ge": "__ge__", "gt": "__gt__", "le": "__le__", "lt": "__lt__"}
 
@@ -113,6 +113,8 @@ def _explain(file: Path, error: ValidationError) -> PagesFileError:
             f"{file}: the key {key!r} is missing", "Add it; see docs/pages-file.md", "pages-key"
         )
     expected = first["msg"].removeprefix("Value error, ")
+    if len(path) > 3 and path[2] in ("where", "filters"):
+        expected = CONDITION
     return PagesFileError(
         f"{file}: the key {key!r} does not hold what it should",
         f"Expected: {expected[0].lower()}{expected[1:]}",

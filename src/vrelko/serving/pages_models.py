@@ -10,6 +10,10 @@ Scalar = str | bool | int | float
 """A value in `where` and `filters`; text such as ":station" is a parameter."""
 
 
+CONDITION = "a value, ':parameter', or a table of ge, gt, le, lt, in or null"
+"""What `where` and `filters` expect."""
+
+
 class _Strict(BaseModel):
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
@@ -27,7 +31,7 @@ class Range(_Strict):
     @model_validator(mode="after")
     def _says_something(self) -> Range:
         if all(value is None for value in self.model_dump().values()):
-            raise ValueError("a value, ':parameter', or one of ge, gt, le, lt, in, null")
+            raise ValueError(CONDITION)
         return self
 
 

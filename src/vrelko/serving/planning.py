@@ -16,7 +16,7 @@ from vrelko.core.findings import Finding
 from vrelko.core.outline import STRATEGIES, Outline
 from vrelko.core.planner import Candidate, Given, Judgement, Verdict, judge
 from vrelko.core.workload import Needs, Readers, Writers
-from vrelko.errors import FactsError
+from vrelko.errors import FactsError, PageError
 from vrelko.serving.listing import Listing
 from vrelko.sql.rendering import render_sql
 
@@ -28,12 +28,13 @@ class Plan:
     """How to serve one listing: the verdict, and everything it rests on.
 
     `judgement` holds rows, access path, candidates, crossovers, findings and index advice; the
-    properties name its parts.
+    properties name its parts. `facts` are those it was made from.
     """
 
     listing: str
     served: Listing
     outline: Outline
+    facts: Facts
     given: Given
     judgement: Judgement
     params: Mapping[str, Any]
@@ -57,6 +58,18 @@ class Plan:
     def indexes(self) -> tuple[Advice, ...]:
         """Indexes worth making."""
         return self.judgement.advice
+
+    def check_values(self) -> None:
+        """Raise PageError unless every parameter has a value, so that pages can be run."""
+        try:
+            self.served.check_params(self.params)
+        except PageError as error:
+            raise PageError(
+                f"pages of {self.listing!r} cannot be run: {error.what}",
+                f"Give plan(params=…), or typical values under [listing.{self.listing}.params] "
+                "in the pages file",
+                error.code,
+            ) from error
 
     def to_frame(self) -> Any:
         """Return the ladders as a pandas DataFrame, a row for each strategy and page."""
@@ -132,8 +145,8 @@ def plan(
         replace(candidate, sql=statements_text(listing, candidate.strategy, dialect, values))
         for candidate in judgement.candidates
     )
-    return Plan(listing.name, listing, outline, given, replace(judgement, candidates=with_sql),
-                values)  # fmt: skip
+    whole = replace(judgement, candidates=with_sql)
+    return Plan(listing.name, listing, outline, facts, given, whole, values)
 
 
 def statements_text(

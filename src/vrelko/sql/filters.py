@@ -37,8 +37,11 @@ class Filters:
                     "parameter-name",
                 )
 
-    def check(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
-        """Return the parameters in force, None ones left out. Raises PageError."""
+    def check(self, params: Mapping[str, Any] | None, partly: bool = False) -> dict[str, Any]:
+        """Return the parameters in force, None ones left out.
+
+        Raises PageError for unknown ones, and for missing ones unless given `partly`.
+        """
         given = {name: value for name, value in (params or {}).items() if value is not None}
         for name in given:
             if name not in self.known:
@@ -48,7 +51,7 @@ class Filters:
                     "parameter-unknown",
                 )
         missing = sorted(self.required - set(given))
-        if missing:
+        if missing and not partly:
             raise PageError(
                 f"parameter {missing[0]!r} is missing",
                 f"Pass params={{{missing[0]!r}: …}}",

@@ -41,7 +41,7 @@ class Names:
             )
         raise OrderError(
             f"{name!r} names no column of this listing",
-            nearest(name, self.columns),
+            nearest(name, [known for known in self.columns if "." not in known or "." in name]),
             "order-unknown",
         )
 

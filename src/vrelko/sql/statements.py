@@ -94,8 +94,8 @@ def build_seek(
     whole = _ordered(source, order, capabilities).limit(_integer(LIMIT))
     predicates = [_predicate(source, order, part, null_keys) for part in ranges]
     if capabilities.or_seek and predicates:
-        return (whole.where(or_(*predicates)),)
-    return tuple(whole.where(predicate) for predicate in predicates)
+        return (_first_where(whole, or_(*predicates)),)
+    return tuple(_first_where(whole, predicate) for predicate in predicates)
 
 
 def build_edge(source: Source, backward: bool, capabilities: Capabilities) -> Select[Any]:
@@ -128,6 +128,17 @@ def build_whole(source: Source, capabilities: Capabilities) -> Select[Any]:
 def key_parameters(key: Sequence[Any]) -> dict[str, Any]:
     """Return the bind parameters that carry a key."""
     return {f"{KEY}{i}": value for i, value in enumerate(key) if value is not None}
+
+
+def _first_where(statement: Select[Any], predicate: ColumnElement[bool]) -> Select[Any]:
+    """Return the statement with a predicate ahead of its own conditions.
+
+    Where both bound one column from the same side, SQLite seeks by the one that is written first.
+    SQLAlchemy has no public way to put it there.
+    """
+    whole = statement.where(predicate)
+    whole._where_criteria = (*whole._where_criteria[-1:], *whole._where_criteria[:-1])
+    return whole
 
 
 def _is(column: ColumnElement[Any], element: ColumnElement[Any]) -> bool:

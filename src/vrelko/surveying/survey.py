@@ -83,6 +83,8 @@ def _survey_table(connection: Connection, name: str, notes: list[str]) -> TableF
     if tree is None:
         notes.append(f"{name}: dbstat is not compiled in; widths and blocks come from samples")
     rows, rows_from = _count_rows(connection, name, seek_by, statistics, tree)
+    if seek_by is None:
+        notes.append(f"{name}: it has no row id to sample by; columns come from its first rows")
     sample = sample_rows(connection, name, seek_by, [column.name for column in declared])
     columns = []
     indexes = catalog.read_indexes(connection, name)

@@ -1,0 +1,194 @@
+"""Drift: closed forms against slow truth, counting, and replays on real files."""
+
+import hashlib
+import math
+import random
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from sqlalchemy import Column, Integer, MetaData, Table, bindparam, create_engine, select
+
+import vrelko
+from vrelko import Depth, Landing, Listing, Needs, Readers, Sizes, Writers
+from vrelko.core.drift import Stream, count_walk, expect_drift, expect_shift
+from vrelko.errors import DatabaseError, ListingError, PageError
+from vrelko.larkmere.schema import capture
+
+
+def poisson(mean, k):
+    return math.exp(-mean + k * math.log(mean) - math.lgamma(k + 1))
+
+
+@given(came=st.floats(0.01, 12), went=st.floats(0.01, 12))
+def test_shift_is_the_mean_of_a_skellam(came, went):
+    ahead = behind = 0.0
+    for i in range(80):
+        for j in range(80):
+            weight = poisson(came, i) * poisson(went, j)
+            ahead += max(i - j, 0) * weight
+            behind += max(j - i, 0) * weight
+    assert expect_shift(came, went) == pytest.approx((ahead, behind), rel=1e-6, abs=1e-9)
+
+
+def test_shift_known_values_and_limits():
+    assert expect_shift(1, 1)[0] == pytest.approx(0.5238, abs=1e-4)
+    assert expect_shift(2, 1) == pytest.approx((1.2676, 0.2676), abs=1e-4)
+    assert expect_shift(3, 0) == (3, 0)
+    assert expect_shift(0, 4) == (0, 4)
+    assert expect_shift(5000, 10) == pytest.approx((4990, 0), abs=1e-6)
+
+
+@pytest.mark.parametrize("lands", [Landing("uniform"), Landing("late", 600), Landing("head")])
+def test_landing_ranks_invert_their_shares(lands):
+    stream = Stream(20_000, 0.5, 0.1, lands)
+    shares = [stream.share_ahead(rank) for rank in (1, 10, 100, 1_000, 10_000)]
+    assert shares == sorted(shares)
+    if lands.kind != "head":
+        for share in (0.05, 0.3, 0.7):
+            assert stream.share_ahead(stream.rank_of(share)) == pytest.approx(share, abs=1e-6)
+
+
+def simulate(strategy, stream, size, pages, dwell, rng):
+    """One walk on a plain Python list: the slow reference. Rows are floats, the key is the row."""
+    rows = [float(i) for i in range(int(stream.rows))]
+    everything, alive = set(rows), set(rows)
+    gone, new, served, last = set(), set(), [], -math.inf
+    for page in range(pages):
+        if strategy == "offset":
+            part = rows[page * size : (page + 1) * size]
+        else:
+            part = [row for row in rows if row > last][:size]
+        served.append(part)
+        last = part[-1] if part else last
+        for _ in range(count_of(rng, stream.inserts * dwell)):
+            at = min(int(stream.rank_of(rng.random())), len(rows))
+            low = rows[at - 1] if at else rows[0] - 1
+            row = (low + rows[at]) / 2 if at < len(rows) else rows[-1] + 1
+            rows.insert(at, row)
+            everything.add(row)
+            new.add(row)
+        for _ in range(count_of(rng, stream.deletes * dwell)):
+            gone.add(rows.pop(rng.randrange(len(rows))))
+    return count_walk(served, sorted(everything), alive, gone, new, False)
+
+
+def count_of(rng, mean):
+    """A Poisson draw."""
+    count, left = 0, math.exp(-mean)
+    at = rng.random()
+    while at > left:
+        at *= rng.random()
+        count += 1
+    return count
+
+
+@pytest.mark.parametrize(
+    ("inserts", "deletes", "lands"),
+    [
+        (0.5, 0.0, Landing("head")),
+        (0.6, 0.6, Landing("uniform")),
+        (0.4, 2.0, Landing("late", 200)),
+        (0.0, 1.5, Landing("head")),
+    ],
+)
+def test_closed_forms_hold_against_the_simulator(inserts, deletes, lands):
+    stream, size, pages, dwell, walks = Stream(1_500, inserts, deletes, lands), 20, 12, 10, 400
+    expected = expect_drift("offset", stream, size, pages, dwell)
+    rng = random.Random(7)
+    found = [simulate("offset", stream, size, pages, dwell, rng) for _ in range(walks)]
+    for column, hoped in ((0, expected.repeats), (1, expected.misses)):
+        values = [row[column] for row in found]
+        mean = sum(values) / walks
+        error = math.sqrt(sum((v - mean) ** 2 for v in values) / (walks - 1) / walks)
+        assert abs(mean - hoped) <= 4 * error + 0.05 * hoped + 0.01
+    keyset = [simulate("keyset", stream, size, pages, dwell, rng)[:2] for _ in range(60)]
+    assert set(keyset) == {(0, 0)}
+
+
+def test_overload_is_said_not_hidden():
+    stream = Stream(10_000, 10.0, 0.0, Landing("head"))
+    assert not expect_drift("offset", stream, 20, 5, 10).holds
+    assert expect_drift("offset", stream, 200, 5, 10).holds
+
+
+def test_counting_a_walk():
+    order = list("abcdefgh")
+    served = [["a", "c"], ["c", "e"]]  # c repeats, b was skipped, d came and was not seen
+    alive = set("abcefgh")
+    assert count_walk(served, order, alive, set(), {"d"}, False) == (1, 1, 1)
+    assert count_walk(served, order, alive, {"b"}, {"d"}, False) == (1, 0, 1)
+    assert count_walk(served, order, alive, {"d"}, {"d"}, False) == (1, 1, 0)
+    assert count_walk(served, order, alive, set(), {"d"}, True) == (1, 4, 1)
+    assert count_walk([[]], order, alive, set(), set(), False) == (0, 0, 0)
+
+
+def planned(engine, deletes=3.0, params=None, **settings):
+    listing = Listing(
+        select(capture.c.ring).where(capture.c.station_id == bindparam("station")),
+        name="grid", orders="-caught_at", sizes=Sizes(20), **settings,
+    )  # fmt: skip
+    return vrelko.plan(
+        listing,
+        vrelko.survey(engine, listing),
+        readers=Readers(dwell_s=20, depth=Depth(mean=6)),
+        writers=Writers(12, deletes, Landing("late", 1800)),
+        needs=Needs(repeats=0, misses=0),
+        params={"station": 2} if params is None else params,
+    )
+
+
+def test_replay_counts_what_the_forms_expect(own_larkmere):
+    def digest():
+        with open(own_larkmere.url.database, "rb") as file:
+            return hashlib.sha256(file.read()).hexdigest()
+
+    before = digest()
+    plan = planned(own_larkmere)
+    seen = []
+    result = vrelko.drift(plan, own_larkmere, walks=40, seed=3, progress=seen.append)
+    assert sum(seen) == 40
+    offset, keyset = result.replayed
+    expected = {one.strategy: one for one in result.expected}
+    assert (keyset.repeats, keyset.misses) == (0, 0)
+    assert keyset.unseen > 0
+    assert keyset.served == keyset.walks * keyset.pages * 20
+    mean = offset.repeats / offset.walks
+    assert abs(mean - expected["offset"].repeats) < 4 * offset.repeats_error + 0.5
+    assert vrelko.drift(plan, own_larkmere, walks=40, seed=3) == result
+    assert digest() == before
+
+
+def test_deletes_alone_make_offset_miss(own_larkmere):
+    plan = planned(own_larkmere, deletes=400.0)
+    offset, keyset = vrelko.drift(plan, own_larkmere, walks=20).replayed
+    assert offset.misses > 0
+    assert (keyset.repeats, keyset.misses) == (0, 0)
+
+
+def test_replay_of_other_orders(own_larkmere):
+    """NULLs, ties and mixed directions: by key nothing repeats, nothing is missed."""
+    for order in ("weight_g", "-status,ring", "station_id,-caught_at,id"):
+        listing = Listing(select(capture.c.id), name=order, orders=order, sizes=Sizes(15))
+        plan = vrelko.plan(
+            listing, vrelko.survey(own_larkmere, listing),
+            Readers(dwell_s=10, depth=Depth(mean=8)),
+            Writers(60, 60, Landing("uniform")),
+        )  # fmt: skip
+        keyset = vrelko.drift(plan, own_larkmere, walks=5).replayed[1]
+        assert (keyset.repeats, keyset.misses) == (0, 0)
+
+
+def test_what_cannot_be_replayed_says_why(larkmere, tmp_path):
+    with pytest.raises(PageError, match="'station' is missing"):
+        vrelko.drift(planned(larkmere, params={}), larkmere)
+    assert vrelko.drift(planned(larkmere, params={})).replayed == ()
+    with pytest.raises(DatabaseError, match="SQLite file"):
+        vrelko.drift(planned(larkmere), create_engine("sqlite://"))
+    keyless = Table("t", MetaData(), Column("n", Integer))
+    engine = create_engine(f"sqlite:///{tmp_path / 'keyless.db'}")
+    keyless.create(engine)
+    listing = Listing(select(keyless), orders="n", unique=["n"])
+    with pytest.raises(ListingError, match="primary key"):
+        vrelko.drift(vrelko.plan(listing, vrelko.survey(engine, listing)), engine)
+    engine.dispose()
