@@ -121,3 +121,22 @@ def test_a_page_at_any_depth_reads_about_a_page(indexed, order):
                     page = listing.read(connection, spot)
                 assert len(page) == min(25, rows)
                 assert steps.count < 900, (order, spot)
+
+
+@pytest.mark.parametrize("order", ["ring", "-ring"])
+def test_a_range_on_the_order_itself_does_not_hide_the_key(indexed, order):
+    """SQLite seeks by one bound a side: it must be the key's, not the listing's own."""
+    listing = Listing(
+        select(capture.c.id, capture.c.ring).where(
+            capture.c.ring.between("L10000200", "L10009000"), capture.c.ring > "L10000100"
+        ),
+        orders=order,
+        total="none",
+    )
+    with indexed.connect() as connection:
+        for depth in (1_000, 3_000):
+            key = listing.read(connection, Spot.offset(depth)).keys[-1]
+            for spot in (Spot.after(key), Spot.before(key)):
+                with count_steps(connection) as steps:
+                    assert len(listing.read(connection, spot)) == 25
+                assert steps.count < 900, (order, spot)

@@ -154,14 +154,10 @@ class PagesModel(_Strict):
     @staticmethod
     def keys_beside(path: list[str]) -> list[str]:
         """Return the keys known where an unknown one was found."""
-        at: Any = PagesModel
-        for part in path[:-1]:
-            if at is None:
-                return list(ListingModel.model_fields)
-            field = at.model_fields.get(part)
-            nested = None if field is None else _model_in(field.annotation)
-            at = None if part == "listing" else nested
-        model = ListingModel if at is None else at
+        inside = path[:1] == ["listing"] and len(path) > 2
+        model: Any = ListingModel if inside else PagesModel
+        for part in path[2:-1] if inside else path[:-1]:
+            model = _model_in(model.model_fields[part].annotation)
         return [field.alias or name for name, field in model.model_fields.items()]
 
 

@@ -23,7 +23,7 @@ _KINDS: dict[Any, ConditionKind] = {
 
 def read_conditions(clause: Any) -> tuple[Condition, ...]:
     """Return the conditions of a WHERE clause; what cannot be read is of kind "other"."""
-    return tuple(_read(part) for whole in conjuncts(clause) for part in _bounds(whole))
+    return tuple(_read(part) for part in conjuncts(clause))
 
 
 def bound_parameters(clause: Any) -> dict[str, bool]:
@@ -35,14 +35,6 @@ def bound_parameters(clause: Any) -> dict[str, bool]:
         for element in visitors.iterate(clause)
         if isinstance(element, BindParameter) and not element.unique
     }
-
-
-def _bounds(part: Any) -> tuple[Any, ...]:
-    """Return BETWEEN as its two bounds, anything else as it is."""
-    if isinstance(part, BinaryExpression) and part.operator is operators.between_op:
-        low, high = part.right.clauses
-        return part.left >= low, part.left <= high
-    return (part,)
 
 
 def _read(part: Any) -> Condition:

@@ -61,7 +61,7 @@ def base_table(source: FromClause) -> Table | None:
 
 
 def conjuncts(clause: Any) -> Iterator[Any]:
-    """Yield the parts of a condition that all must hold."""
+    """Yield the parts of a condition that all must hold; BETWEEN as its two bounds."""
     if clause is None:
         return
     if isinstance(clause, Grouping):
@@ -69,8 +69,20 @@ def conjuncts(clause: Any) -> Iterator[Any]:
     elif isinstance(clause, BooleanClauseList) and clause.operator is operators.and_:
         for part in clause.clauses:
             yield from conjuncts(part)
+    elif _is_between(clause):
+        low, high = clause.right.clauses
+        yield clause.left >= low
+        yield clause.left <= high
     else:
         yield clause
+
+
+def _is_between(clause: Any) -> bool:
+    return (
+        isinstance(clause, BinaryExpression)
+        and clause.operator is operators.between_op
+        and not clause.modifiers.get("symmetric")
+    )
 
 
 def _collect(

@@ -23,7 +23,7 @@ from sqlalchemy import (
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.order import Order
 from vrelko.core.seek import Range, choose_form, plan_ranges
-from vrelko.sql.sources import is_row_id
+from vrelko.sql.sources import conjuncts, is_row_id
 
 LIMIT = "vrelko_limit"
 OFFSET = "vrelko_offset"
@@ -133,11 +133,12 @@ def key_parameters(key: Sequence[Any]) -> dict[str, Any]:
 def _first_where(statement: Select[Any], predicate: ColumnElement[bool]) -> Select[Any]:
     """Return the statement with a predicate ahead of its own conditions.
 
-    Where both bound one column from the same side, SQLite seeks by the one that is written first.
-    SQLAlchemy has no public way to put it there.
+    Where both bound one column from the same side, SQLite seeks by the one that is written first,
+    and by neither of ours beside a BETWEEN. SQLAlchemy has no public way to write it so.
     """
     whole = statement.where(predicate)
-    whole._where_criteria = (*whole._where_criteria[-1:], *whole._where_criteria[:-1])
+    own = (part for criterion in whole._where_criteria[:-1] for part in conjuncts(criterion))
+    whole._where_criteria = (*whole._where_criteria[-1:], *own)
     return whole
 
 

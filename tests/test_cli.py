@@ -1,0 +1,155 @@
+"""The command line, as a user types it."""
+
+import json
+import os
+import re
+import subprocess
+import sys
+
+import pytest
+from click.testing import CliRunner
+
+from vrelko.cli.main import main
+from vrelko.errors import EXIT_STATUS, HTTP_STATUS, CursorError, TimeLimitError, find_status
+
+COMMANDS = sorted(main.commands)
+
+
+@pytest.fixture(scope="module")
+def demo(tmp_path_factory):
+    """The folder of a small demo, and what it printed."""
+    folder = tmp_path_factory.mktemp("demo") / "larkmere"
+    result = run("demo", "--rows", "30000", "--walks", "3", "--folder", folder)
+    assert result.exit_code == 0, result.output
+    return folder, result.stdout
+
+
+def run(*arguments):
+    return CliRunner().invoke(main, [str(argument) for argument in arguments])
+
+
+@pytest.mark.parametrize("command", [None, *COMMANDS])
+def test_help(command):
+    result = run(*([command] if command else []), "--help")
+    assert result.exit_code == 0
+    assert result.output.startswith("Usage:")
+    assert command is None or "--json" in result.output
+
+
+def test_the_demo_does_the_whole_job(demo):
+    folder, printed = demo
+    for words in (
+        "1 · survey", "30,000 rows", "capture_by_station", "2 · plan", "verdict: keyset",
+        "offset takes 2× the steps of keyset", "order-ties", "size-unbounded",
+        "count-each-request", "no-fitting-index", "CREATE INDEX", "not offset:", "not whole:",
+        "3 · measure", "steps counted", "4 · drift", "replayed repeats", "5 · report",
+        "LIMIT 26 OFFSET :offset",
+    ):  # fmt: skip
+        assert words in printed, words
+    keyset = [line.split() for line in printed.splitlines() if line.startswith("keyset")]
+    drifted = [line for line in keyset if len(line) == 6]
+    assert [(line[1], line[2], line[4], line[5]) for line in drifted] == [("0",) * 4] * 2
+    assert sorted(path.name for path in folder.iterdir()) == [
+        "larkmere.db", "pages.toml", "report.html",
+    ]  # fmt: skip
+
+
+def test_the_report_stands_alone(demo):
+    html = (demo[0] / "report.html").read_text()
+    assert html.count("<svg") == 4
+    for name in ("station_grid", "arrivals"):
+        assert f'<section class="listing" id="{name}">' in html
+    for tag in ("<script", "<link", "<img", "@import", "url("):
+        outside = re.sub(r"url\(#\w+\)", "", html)
+        assert tag not in outside
+    ids = re.findall(r'<(?:section|svg)[^>]* id="([^"]+)"', html)
+    assert len(ids) == len(set(ids))
+
+
+def test_json(demo, tmp_path):
+    folder, _ = demo
+    pages, database = folder / "pages.toml", folder / "larkmere.db"
+    facts = tmp_path / "facts.json"
+    surveyed = run("survey", database, "capture", "--json", "-o", facts)
+    assert json.loads(surveyed.stdout)["schema"] == "vrelko.facts/1"
+    assert json.loads(facts.read_text()) == json.loads(surveyed.stdout)
+    assert {t["name"] for t in json.loads(run("survey", database, "--json").stdout)["tables"]} == {
+        "capture", "follow", "species", "station",
+    }  # fmt: skip
+    for command, schema, more in (
+        ("plan", "vrelko.plan/1", ["--facts", facts]),
+        ("measure", "vrelko.measurement/1", []),
+        ("drift", "vrelko.drift/1", ["--walks", "2"]),
+        ("drift", "vrelko.drift/1", ["--expect-only"]),
+    ):
+        result = run(command, pages, "arrivals", "--json", *more)
+        assert result.exit_code == 0, result.output
+        (found,) = json.loads(result.stdout)
+        assert (found["schema"], found["listing"]) == (schema, "arrivals")
+    result = run("report", pages, "arrivals", "--walks", 1, "--json", "-o", tmp_path / "r.html")
+    assert json.loads(result.stdout)["report"] == str(tmp_path / "r.html")
+    assert len(json.loads(result.stdout)["listings"]) == 1
+
+
+def test_tables_of_single_commands(demo):
+    pages = demo[0] / "pages.toml"
+    assert "needs paging" in run("survey", demo[0] / "larkmere.db").stdout
+    assert "verdict" in run("plan", pages, "station_grid").stdout
+    assert "arrivals" not in run("plan", pages, "station_grid").stdout
+    assert "ratio" in run("measure", pages).stdout
+    assert "±" in run("drift", pages, "arrivals", "--walks", 4).stdout
+
+
+BAD = [
+    (["survey", "none.db"], 3, "no database file 'none.db'.*vrelko demo"),
+    (["survey", "text.db"], 3, "no SQLite database.*sqlite:///"),
+    (["survey", "broken.db"], 3, "file is not a database"),
+    (["survey", "oracle://x/y"], 3, "'oracle' is not served"),
+    (["survey", "nonsense://x"], 3, "'nonsense'"),
+    (["survey", "DB", "captures"], 3, "no table 'captures'.*Did you mean 'capture'"),
+    (["plan", "none.toml"], 2, "no pages file"),
+    (["plan", "text.db"], 2, "is no TOML"),
+    (["plan", "PAGES", "arivals"], 2, "no listing 'arivals'.*Did you mean 'arrivals'"),
+    (["plan", "PAGES", "--facts", "none.json"], 2, "cannot be read.*vrelko survey -o"),
+    (["plan", "PAGES", "--facts", "text.db"], 2, "no JSON"),
+    (["measure", "none.toml"], 2, "no pages file"),
+    (["drift", "PAGES", "--walks", "0"], 2, "0 is not in the range"),
+    (["report", "PAGES", "arrivals", "--walks", "1", "-o", "."], 2, "is a directory|written"),
+    (["demo", "--rows", "7"], 2, "7 is not in the range"),
+    (["demo", "--folder", "text.db"], 2, "is a file"),
+    (["survey", "DB", "-o", "no/such/place.json"], 2, "cannot be written"),
+    (["nonsense"], 2, "No such command"),
+    (["plan"], 2, "Missing argument"),
+]
+
+
+@pytest.mark.parametrize(("arguments", "status", "said"), BAD)
+def test_bad_input_ends_in_a_message(demo, tmp_path, monkeypatch, arguments, status, said):
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "text.db").write_text("hello there, this is text")
+    (tmp_path / "broken.db").write_bytes(b"SQLite format 3\x00" + b"rubbish" * 99)
+    real = {"DB": demo[0] / "larkmere.db", "PAGES": demo[0] / "pages.toml"}
+    result = run(*(real.get(argument, argument) for argument in arguments))
+    assert result.exit_code == status, result.output
+    assert re.search(f"(?s){said}", result.stderr), result.stderr
+    assert "Traceback" not in result.output
+    assert result.exception is None or isinstance(result.exception, SystemExit)
+    assert result.stdout == "" or arguments[0] == "survey"
+
+
+def test_every_command_has_bad_input_above():
+    assert {arguments[0] for arguments, _, _ in BAD if arguments[0] in COMMANDS} == set(COMMANDS)
+
+
+def test_statuses_follow_the_nearest_class():
+    assert find_status(TimeLimitError("a", "b", "c"), EXIT_STATUS) == 3
+    assert find_status(TimeLimitError("a", "b", "c"), HTTP_STATUS) == 504
+    assert find_status(CursorError("a", "b", "c"), EXIT_STATUS) == 2
+
+
+def test_as_a_module_and_quietly(demo):
+    environment = {**os.environ, "COLUMNS": "100"}
+    command = [sys.executable, "-m", "vrelko", "survey", str(demo[0] / "larkmere.db")]
+    done = subprocess.run(command, capture_output=True, text=True, env=environment, check=True)
+    assert "capture" in done.stdout
+    assert done.stderr == ""

@@ -1,0 +1,104 @@
+"""The package as a whole: light imports, documented codes, examples that run."""
+
+import ast
+import pickle
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import vrelko
+from vrelko.core.findings import CODES
+from vrelko.errors import CursorError
+
+ROOT = Path(__file__).parent.parent
+HEAVY = ("numpy", "scipy", "pydantic", "pandas", "matplotlib", "starlette", "jinja2")
+
+
+@pytest.mark.parametrize(
+    ("statement", "absent"),
+    [
+        ("import vrelko", (*HEAVY, "sqlalchemy", "click", "rich")),
+        ("import vrelko; vrelko.Listing, vrelko.Spot, vrelko.Sizes, vrelko.plan", HEAVY),
+        ("from vrelko.cli.main import main; main(['--help'], standalone_mode=False)",
+         (*HEAVY, "sqlalchemy", "rich")),
+    ],
+)  # fmt: skip
+def test_imports_stay_light(statement, absent):
+    code = f"import sys\n{statement}\nprint([m for m in {absent!r} if m in sys.modules])"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip().endswith("[]"), done.stdout
+
+
+def test_every_public_name_loads_and_says_what_it_is():
+    for name in vrelko.__all__:
+        assert getattr(vrelko, name).__doc__
+    with pytest.raises(AttributeError):
+        vrelko.nonsense  # noqa: B018
+
+
+def test_every_finding_and_error_code_is_documented():
+    findings = (ROOT / "docs" / "findings.md").read_text()
+    for code in CODES:
+        assert f"## {code}\n" in findings, code
+    errors = (ROOT / "docs" / "errors.md").read_text()
+    documented = set(re.findall(r"^\| `([a-z-]+)`", errors, re.M))
+    raised = {code for path in (ROOT / "src").rglob("*.py") for code in codes_in(path)}
+    raised |= {f"{what}-number" for what in ("page", "offset", "size")}
+    assert len(raised) > 50
+    assert raised == documented
+
+
+def codes_in(path):
+    """Yield the last argument of every error that is made in a file."""
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Call) and getattr(node.func, "id", "").endswith("Error"):
+            code = node.args[-1] if len(node.args) == 3 else None
+            if isinstance(code, ast.Constant):
+                yield code.value
+
+
+def test_errors_travel_between_processes():
+    error = CursorError("what", "Do this", "some-code")
+    again = pickle.loads(pickle.dumps(error))
+    assert (str(again), again.code) == ("what. Do this.", "some-code")
+
+
+@pytest.fixture(scope="module")
+def demo_folder(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("readme")
+    command = [sys.executable, "-m", "vrelko", "demo", "--rows", "20000", "--walks", "1", "--json"]
+    subprocess.run(command, cwd=folder, capture_output=True, check=True)
+    return folder
+
+
+def test_the_readme_example_prints_what_it_shows(demo_folder):
+    readme = (ROOT / "README.md").read_text()
+    blocks = re.findall(r"```python\n(.*?)```", readme, re.S)
+    assert blocks
+    for block in blocks:
+        done = subprocess.run(
+            [sys.executable, "-c", block], cwd=demo_folder, capture_output=True, text=True
+        )
+        assert done.returncode == 0, done.stderr
+        assert done.stdout
+
+
+def test_the_example_script_runs(demo_folder):
+    for script in sorted((ROOT / "examples").glob("*.py")):
+        done = subprocess.run(
+            [sys.executable, script], cwd=demo_folder, capture_output=True, text=True
+        )
+        assert done.returncode == 0, done.stderr
+        assert "26–50 of" in done.stdout
+        assert "Traceback" not in done.stderr
+
+
+def test_the_readme_links_what_there_is():
+    readme = (ROOT / "README.md").read_text()
+    for target in re.findall(r"\]\(([^)#:]+)\)", readme):
+        assert (ROOT / target).exists(), target
+    for shot in (ROOT / "docs" / "screenshots").glob("*.png"):
+        assert f"docs/screenshots/{shot.name}" in readme

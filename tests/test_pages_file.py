@@ -1,0 +1,172 @@
+"""Pages files: what they hold, and how their faults are told."""
+
+import pytest
+from sqlalchemy import bindparam, select
+
+import vrelko
+from vrelko import Listing, Sizes
+from vrelko.errors import DatabaseError, PagesFileError, VrelkoError
+from vrelko.larkmere.schema import capture
+
+GRID = """
+[listing.grid]
+table   = "capture"
+columns = ["id", "ring"]
+where   = { station_id = ":station" }
+filters = { species_id = ":species" }
+orders  = ["-caught_at", "-weight_g:nulls-last"]
+sizes   = { default = 10, most = 50 }
+total   = "exact"
+params  = { station = [2, 1] }
+"""
+
+WING = capture.c.wing_mm
+
+
+@pytest.fixture
+def write(tmp_path, larkmere_file):
+    def write(text, url=None):
+        path = tmp_path / "pages.toml"
+        path.write_text(f'[source]\nurl = "{url or f"sqlite:///{larkmere_file}"}"\n{text}')
+        return path
+
+    return write
+
+
+def test_a_file_serves_the_pages_its_python_twin_serves(write):
+    pages = vrelko.load(write(GRID))
+    twin = Listing(
+        select(capture.c.id, capture.c.ring).where(capture.c.station_id == bindparam("station")),
+        name="grid",
+        orders=["-caught_at", "-weight_g:nulls-last"],
+        filters={"species": capture.c.species_id == bindparam("species")},
+        sizes=Sizes(10, most=50),
+        total="exact",
+    )
+    with pages.engine.connect() as connection:
+        for call in (
+            {"params": {"station": 2}},
+            {"params": {"station": 2, "species": 1}, "order": "-weight_g:nulls-last", "size": 50},
+        ):
+            here = pages["grid"].read(connection, **call)
+            there = twin.read(connection, **call)
+            assert here.as_dict() == there.as_dict()
+            assert (
+                pages["grid"].read(connection, there.next, **call).rows
+                == twin.read(connection, here.next, **call).rows
+            )
+    assert list(pages) == ["grid"]
+    assert pages["grid"].workload.params == {"station": 2}
+    pages.engine.dispose()
+
+
+@pytest.mark.parametrize(
+    ("where", "condition"),
+    [
+        ("{ wing_mm = { ge = 50, lt = 60 } }", WING.between(50, 59)),
+        ("{ wing_mm = { gt = 50, le = 60 } }", WING.between(51, 60)),
+        ("{ species_id = { in = [1, 2] }, status = 3 }",
+         capture.c.species_id.in_([1, 2]) & (capture.c.status == 3)),
+        ("{ weight_g = { null = true } }", capture.c.weight_g.is_(None)),
+        ('{ weight_g = { null = false }, note = "" }',
+         capture.c.weight_g.is_not(None) & (capture.c.note == "")),
+    ],
+)  # fmt: skip
+def test_conditions(write, larkmere, where, condition):
+    pages = vrelko.load(write(f'[listing.a]\ntable = "capture"\norders = ["id"]\nwhere = {where}'))
+    with larkmere.connect() as connection:
+        expected = connection.execute(
+            select(capture.c.id).where(condition).order_by(capture.c.id).limit(25)
+        ).scalars()
+        assert pages["a"].read(connection).scalars() == list(expected)
+    pages.engine.dispose()
+
+
+def test_a_file_of_everything(write):
+    text = GRID.replace("[listing.grid]", '[listing.grid]\nkind = "feed"\nunique = ["id"]\ncap = 9')
+    text += """
+    [listing.grid.readers]
+    a_minute = 3
+    depth = { mean = 7, jumps = 0.5 }
+    [listing.grid.writers]
+    inserts_a_minute = 2
+    lands = { kind = "late", mean_s = 60 }
+    [listing.grid.needs]
+    repeats = 0
+    """
+    pages = vrelko.load(write(text))
+    workload = pages["grid"].workload
+    assert (workload.readers.depth.mean, workload.readers.a_minute) == (7, 3)
+    assert (workload.writers.lands.kind, workload.needs.repeats) == ("late", 0)
+    pages.engine.dispose()
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "said"),
+    [
+        ('"capture"', '"captur"', "listing.grid.table names 'captur'.*Did you mean 'capture'"),
+        ('"ring"]', '"rings"]', "listing.grid.columns names a column 'rings'.*mean 'ring'"),
+        ("station_id =", "station =", "listing.grid.where names a column 'station'.*'station_id'"),
+        ("species_id =", "specie_id =", "listing.grid.filters names .*'species_id'"),
+        ("-caught_at", "-caughtat", "listing.grid: 'caughtat'.*Did you mean 'caught_at'"),
+        ("-caught_at", "--caught_at", "cannot be read"),
+        ("orders ", "order ", "'listing.grid.order' is not known.*Did you mean 'orders'"),
+        ("default = 10", "defaul = 10", "'listing.grid.sizes.defaul'.*Did you mean 'default'"),
+        ("default = 10", "default = 0", "listing.grid.sizes.default.*greater than or equal to 1"),
+        ("most = 50", "most = 5", "listing.grid.sizes' .*at least the default"),
+        ("most = 50", 'most = "some"', "listing.grid.sizes.most"),
+        ('":station" }', "{ from = 3 } }", "listing.grid.where.station_id.*a value, ':parameter'"),
+        ('":station" }', "{ } }", "listing.grid.where.station_id"),
+        ('"exact"', '"exactly"', "listing.grid.total.*'exact', 'capped' or 'none'"),
+        ("params  =", "parms =", "'listing.grid.parms' is not known.*'params'"),
+        ('table   = "capture"', "", "listing.grid.*either table"),
+        ('table   = "capture"', 'python = "json:dumps"', "names a function, not a Listing"),
+        ('table   = "capture"', 'python = "no.such:thing"', "cannot be imported"),
+        ("[listing.grid]", "[listin.grid]", "'listin'|'listing'"),
+        ("[listing.grid]", "[listing.grid", r"is no TOML.*line \d"),
+        ("GRID", "", None),
+    ],
+)
+def test_faults_name_file_key_and_way_out(write, old, new, said):
+    if said is None:
+        assert vrelko.load(write(GRID))["grid"].name == "grid"
+        return
+    assert old in GRID
+    with pytest.raises(PagesFileError, match=f"(?s)pages.toml.*{said}") as caught:
+        vrelko.load(write(GRID.replace(old, new, 1)))
+    assert caught.value.todo
+
+
+def test_sources(write, tmp_path, monkeypatch, larkmere_file):
+    listing = '[listing.a]\ntable = "capture"\norders = ["id"]\n'
+    with pytest.raises(PagesFileError, match="no pages file"):
+        vrelko.load(tmp_path / "none.toml")
+    with pytest.raises(PagesFileError, match="cannot be read"):
+        vrelko.load(tmp_path)
+    with pytest.raises(DatabaseError, match="no database file"):
+        vrelko.load(write(listing, url="sqlite:///none.db"))
+    with pytest.raises(DatabaseError, match="engine 'oracle' is not served"):
+        vrelko.load(write(listing, url="oracle://u:secret@h/x"))
+    path = tmp_path / "env.toml"
+    path.write_text(f'[source]\nurl_env = "SOME_URL"\n{listing}')
+    monkeypatch.delenv("SOME_URL", raising=False)
+    with pytest.raises(PagesFileError, match="'SOME_URL', which is not set"):
+        vrelko.load(path)
+    monkeypatch.setenv("SOME_URL", f"sqlite:///{larkmere_file}")
+    pages = vrelko.load(path)
+    assert len(pages["a"].read(pages.engine)) == 25
+    with pages.engine.connect() as connection, pytest.raises(Exception, match="readonly"):
+        connection.exec_driver_sql("DELETE FROM capture")
+    pages.engine.dispose()
+    (tmp_path / "beside.db").write_bytes(larkmere_file.read_bytes())
+    pages = vrelko.load(write(listing, url="sqlite:///beside.db"))  # beside the file, not here
+    assert len(pages["a"].read(pages.engine)) == 25
+    with pytest.raises(PagesFileError, match="Known: a"):
+        pages["b"]
+    pages.engine.dispose()
+
+
+def test_messages_hold_no_password(write):
+    with pytest.raises(VrelkoError) as caught:
+        vrelko.load(write("[listing.a]\ntable = 'x'", url="mysql+nodriver://u:hunter2@h/x"))
+    assert "hunter2" not in str(caught.value)
