@@ -55,7 +55,9 @@ def draw_work(study: Study) -> str:
     low, high = axes.get_ylim()
     axes.set_ylim(10 ** int(_log10(low)), high)
     axes.grid(True, which="major", color="#e5e7eb")
-    axes.legend(frameon=False, fontsize=9, loc="upper left", bbox_to_anchor=(0.0, 0.94))
+    axes.legend(
+        fontsize=9, loc="upper left", bbox_to_anchor=(0.0, 0.94), framealpha=1, edgecolor="white"
+    )
     return _svg(figure)
 
 
