@@ -9,6 +9,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 from sqlalchemy import Engine, create_engine
 
+from servers import NAMES, open_server
 from vrelko.larkmere.generate import build
 
 settings.register_profile(
@@ -42,5 +43,13 @@ def own_larkmere(larkmere_file: Path, tmp_path: Path):
     path = tmp_path / "larkmere.db"
     shutil.copy(larkmere_file, path)
     engine: Engine = create_engine(f"sqlite:///{path}")
+    yield engine
+    engine.dispose()
+
+
+@pytest.fixture(scope="session", params=NAMES)
+def server(request: pytest.FixtureRequest):
+    """An engine on an empty database, on each kind of server in turn."""
+    engine = open_server(request.param)
     yield engine
     engine.dispose()

@@ -7,13 +7,10 @@ from sqlalchemy import create_engine, select, text
 from sqlalchemy.dialects import sqlite
 
 from vrelko import Listing, Sizes, Spot
-from vrelko.core.capabilities import Capabilities
 from vrelko.core.order import Order, Term
-from vrelko.core.seek import Range, choose_form, plan_ranges
-from vrelko.engines.sqlite import CAPABILITIES, count_steps
+from vrelko.core.seek import Range, group_ranges, plan_ranges
+from vrelko.engines.sqlite import count_steps
 from vrelko.larkmere.schema import capture
-
-OTHER = Capabilities("other", False, False, False, True, False, False)
 
 
 def seek_texts(orders, key, backward=False, columns=(capture.c.id,)):
@@ -71,16 +68,18 @@ def test_values_never_stand_in_the_text(larkmere):
     assert all(" OR " not in str(asked) for asked in page.statements)
 
 
-def test_forms_follow_capabilities():
+def test_forms_of_ranges():
     order = Order((Term("a"), Term("b"), Term("c")))
-    assert choose_form(CAPABILITIES) == "row-value"
-    assert choose_form(OTHER) == "expanded-or"
     assert plan_ranges(order, [False] * 3, "row-value") == (Range((), (0, 1, 2)),)
-    assert plan_ranges(order, [False] * 3, "split") == (
-        Range((0, 1), (2,)),
-        Range((0,), (1,)),
-        Range((), (0,)),
-    )
+    split = plan_ranges(order, [False] * 3, "split")
+    assert split == (Range((0, 1), (2,)), Range((0,), (1,)), Range((), (0,)))
+    assert plan_ranges(order, [False] * 3, "expanded-or") == split
+    assert group_ranges(split, [False] * 3, frozenset(), "expanded-or") == (split,)
+    assert group_ranges(split, [False] * 3, frozenset(), "split") == tuple((r,) for r in split)
+    null = Range((), null=0)
+    assert group_ranges((*split, null), [False] * 3, frozenset({0}), "expanded-or") == (
+        split, (null,),
+    )  # fmt: skip
 
 
 @pytest.fixture(scope="module")

@@ -6,23 +6,29 @@ from dataclasses import dataclass
 from typing import Literal
 
 SeekForm = Literal["row-value", "split", "expanded-or"]
+IndexTail = Literal["row-id", "primary-key", "none"]
 
 
 @dataclass(frozen=True, slots=True)
 class Capabilities:
     """What page statements may rely on for one engine.
 
+    `form`: how a seek predicate is written so that an index serves it (see `core.seek`).
     `nulls_low`: NULL sorts below every value. `nulls_syntax`: NULLS FIRST and LAST are understood.
-    `row_value_seek`: `(a, b) > (x, y)` is served from an index. `or_seek`: an OR of ranges is
-    served from an index. `hidden_rowid`: an INTEGER primary key is the row id, which ends every
-    index entry but never takes part in a row-value seek. `offset_defers_table`: rows skipped by
-    OFFSET never touch the table.
+    `nulls_served`: any index serves either placement of NULLs. `row_id_joins`: a row id at the end
+    of an order takes part in a row-value seek. `index_tail`: what every secondary index ends in,
+    unseen. `equality_traps`: an equality that fixes an index prefix makes the server read the whole
+    prefix, so it is written as a range and guarded. `offset_defers_table`: rows skipped by OFFSET
+    never touch the table. `served`: pages are read there, not only compiled.
     """
 
     engine: str
+    form: SeekForm
     nulls_low: bool
     nulls_syntax: bool
-    row_value_seek: bool
-    or_seek: bool
-    hidden_rowid: bool
+    nulls_served: bool
+    row_id_joins: bool
+    index_tail: IndexTail
+    equality_traps: bool
     offset_defers_table: bool
+    served: bool = True

@@ -9,7 +9,7 @@ visiting the table, unless a condition must be checked there.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from vrelko.core.access import AccessPath
 from vrelko.core.facts import TableFacts
@@ -29,6 +29,9 @@ _SCAN_STEPS = 3
 _SORT_STEPS = 8
 _INSERT_STEPS = 0.8
 _CAPPED_STEPS = 5  # a row that a capped count hands on
+_SEEK_STEPS = 7
+_TIE_STEPS = 12.7  # a row of the key's tie group that is walked again
+_KEY_STEPS = 4  # a row that is compared with the whole key
 _RANGE_STEPS = 24  # a second statement, and the range it begins with
 
 
@@ -61,8 +64,9 @@ class CostModel:
 
     `columns` are fetched, hidden keys included; `reals` of them are floats, which take a step
     more; `block_bytes` are the server's.
-    `tie` is the mean number of rows that differ in the row id alone, where a page behind a key
-    reads these first and the rest with a second statement; else 0.
+    `tie` is the mean number of rows that differ in the row id alone; 0 where the order does not end
+    in it. Up to a page of them is walked again to reach the key; larger groups take a statement of
+    their own.
     """
 
     table: TableFacts
@@ -96,8 +100,14 @@ class CostModel:
         rows = min(rows, self.matching)
         if self.path.kind == "sorted":
             return self._by_sort(rows, rows)
-        leaves_tie = min(rows / self.tie, 1.0) if self.tie else 0.0
-        return self._in_order(0, rows, 1.0 if first else 1.0 + leaves_tie)
+        if first or not self.tie:
+            return self._in_order(0, rows, 1.0)
+        if self.tie > rows:
+            return self._in_order(0, rows, 1.0 + rows / self.tie)
+        passed = (self.tie + 1) / 2
+        page = self._in_order(0, rows, 1.0)
+        more = _SEEK_STEPS + passed * _TIE_STEPS + rows * _KEY_STEPS
+        return replace(page, entries=page.entries + passed, steps=page.steps + more)
 
     def whole(self) -> Work:
         """Every row at once, in order."""
@@ -192,6 +202,7 @@ def make_model(
     """Return the cost model of a listing's order over an access path."""
     selected = {name for owner, name in outline.columns if owner == table.name}
     hidden = [name for name in order.names if name not in selected]
+    hidden += [name for name in order.names if name in selected and _is_moment(table, name)]
     reals = sum(_is_real(table, name) for name in (*selected, *hidden))
     widths = [
         table.column(name).width or 8.0
@@ -209,6 +220,12 @@ def _is_real(table: TableFacts, name: str) -> bool:
     """Tell whether SQLite gives a column REAL affinity, by its declared type."""
     kind = table.column(name).type.upper() if table.has_column(name) else ""
     return "INT" not in kind and any(part in kind for part in ("REAL", "FLOA", "DOUB"))
+
+
+def _is_moment(table: TableFacts, name: str) -> bool:
+    """Tell whether a column's stored text is read beside its value, for the key."""
+    kind = table.column(name).type.upper() if table.has_column(name) else ""
+    return "TIME" in kind
 
 
 def _tie(order: Order, table: TableFacts, path: AccessPath) -> float:

@@ -43,10 +43,14 @@ class ColumnFacts:
 
 @dataclass(frozen=True, slots=True)
 class IndexColumn:
-    """One column of an index; `name` is None for an expression."""
+    """One column of an index; `name` is None for an expression.
+
+    `nulls_first`: NULLs stand ahead of values, read forward; None where the engine has one way.
+    """
 
     name: str | None
     descending: bool = False
+    nulls_first: bool | None = None
 
 
 @dataclass(frozen=True, slots=True)

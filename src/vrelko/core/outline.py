@@ -42,6 +42,7 @@ class Outline:
     `tables` are base table names, the one whose rows are paged first. `columns` are selected ones
     as (table, column). `orders` are total, the default first, their terms bare column names of the
     first table where they are such. `given` holds, for each, how many of its terms the caller gave.
+    `strategy` is the one it is served by today, None where that is open.
     """
 
     name: str
@@ -54,6 +55,7 @@ class Outline:
     sizes: Sizes
     total: TotalKind
     cap: int
+    strategy: Strategy | None = None
     params: dict[str, Any] = field(default_factory=dict)
 
     @property

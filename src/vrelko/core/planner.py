@@ -105,7 +105,8 @@ def judge(outline: Outline, facts: Facts, given: Given) -> Judgement:
     advice = tuple(advise_indexes(outline, table, block_bytes))
     verdict = _verdict(candidates, outline, model, given.needs)
     crossovers = tuple(_crossover(model, factor, size) for factor in (2.0, 10.0))
-    findings = tuple(find_faults(outline, model, advice, verdict.strategy))
+    served_by = outline.strategy or verdict.strategy
+    findings = tuple(find_faults(outline, model, advice, served_by))
     candidates = tuple(replace(c, against=verdict.refused.get(c.strategy, ())) for c in candidates)
     return Judgement(
         model.matching, pages, size, path, candidates, crossovers, findings, advice, verdict,

@@ -2,12 +2,16 @@
 
 The rows behind a key (x, y, z) of the order (a, b, c) fall into disjoint ranges, nearest first:
 a = x and b = y and c > z; a = x and b > y; a > x; where a column may hold NULL and its NULLs come
-last, a range of NULLs follows each. Which of these one statement may hold is a question of the
-engine, answered in `choose_form` alone:
+last, a range of NULLs follows each. How ranges become statements is a question of the engine,
+answered here alone:
 
-- row-value: neighbouring ranges of one direction become one comparison, (a, b, c) > (x, y, z);
-- split: a statement a range, run one after the other until the page is full;
-- expanded-or: all ranges in one predicate.
+- row-value: neighbouring ranges of one direction become one comparison, (a, b, c) > (x, y, z), and
+  each range left is a statement, run one after the other until the page is full;
+- split: a statement a range;
+- expanded-or: all ranges in one statement, as an OR.
+
+NULLs that an engine does not place as asked without sorting are kept apart from values: a statement
+that holds only one of the two needs no placement at all.
 """
 
 from __future__ import annotations
@@ -21,7 +25,7 @@ from vrelko.core.order import Order
 
 @dataclass(frozen=True, slots=True)
 class Range:
-    """Rows behind a key that lie side by side in an index.
+    """Rows behind a key that lie side by side in an index; without any part, all rows.
 
     Numbers are positions of terms in the order. `equal`: terms that have the key's value (NULL
     where the key holds NULL). Then one of: `beyond`: these terms together lie behind the key's
@@ -33,12 +37,15 @@ class Range:
     null: int | None = None
     not_null: int | None = None
 
-
-def choose_form(capabilities: Capabilities) -> SeekForm:
-    """Return the form of seek predicate that the engine serves from an index."""
-    if capabilities.row_value_seek:
-        return "row-value"
-    return "expanded-or" if capabilities.or_seek else "split"
+    def holds_null(self, position: int, null_keys: Sequence[bool]) -> bool | None:
+        """Tell whether a term is NULL in all rows of the range (True), in none (False), or some."""
+        if position in self.equal:
+            return null_keys[position]
+        if self.null == position:
+            return True
+        if self.not_null == position or self.beyond[:1] == (position,):
+            return False
+        return None
 
 
 def plan_ranges(
@@ -78,3 +85,55 @@ def plan_ranges(
             ranges.append(Range(equal, null=i))
             joinable = False
     return tuple(ranges)
+
+
+def plan_edge(order: Order, awkward: frozenset[int]) -> tuple[Range, ...]:
+    """Return the ranges of all rows, in order: one, or NULLs and values of an awkward first term.
+
+    `awkward` are the terms whose NULLs the engine would have to sort into place.
+    """
+    if 0 not in awkward:
+        return (Range(),)
+    parts = (Range(null=0), Range(not_null=0))
+    return parts[::-1] if order.terms[0].nulls_after else parts
+
+
+def awkward_terms(order: Order, capabilities: Capabilities) -> frozenset[int]:
+    """Return the positions of terms whose NULLs are not where the engine's own order has them."""
+    if capabilities.nulls_served:
+        return frozenset()
+    return frozenset(
+        i
+        for i, term in enumerate(order.terms)
+        if term.nullable and (term.nulls == "first") != (capabilities.nulls_low != term.descending)
+    )
+
+
+def group_ranges(
+    ranges: Sequence[Range],
+    null_keys: Sequence[bool],
+    awkward: frozenset[int],
+    form: SeekForm,
+) -> tuple[tuple[Range, ...], ...]:
+    """Return the ranges by statement: each alone, or together as far as NULLs need no sorting."""
+    if form != "expanded-or":
+        return tuple((one,) for one in ranges)
+    groups: list[tuple[Range, ...]] = []
+    for one in ranges:
+        together = (*groups[-1], one) if groups else ()
+        if together and not any(_mixes(together, i, null_keys) for i in awkward):
+            groups[-1] = together
+        else:
+            groups.append((one,))
+    return tuple(groups)
+
+
+def needs_placement(ranges: Sequence[Range], position: int, null_keys: Sequence[bool]) -> bool:
+    """Tell whether rows of these ranges may differ in whether a term is NULL."""
+    states = {one.holds_null(position, null_keys) for one in ranges}
+    return None in states or len(states) > 1
+
+
+def _mixes(ranges: Sequence[Range], position: int, null_keys: Sequence[bool]) -> bool:
+    states = {one.holds_null(position, null_keys) for one in ranges}
+    return {True, False} <= states

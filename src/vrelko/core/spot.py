@@ -19,7 +19,8 @@ class Spot:
     offset; for after and before, `at` is the offset of the page's first row (after) or of the row
     behind its last (before) where that is known, so that pages keep their numbers.
     `fill` makes a page before a key that reaches the start a full first page; `rows` bounds a
-    page that must end before the next one begins.
+    page that must end before the next one begins; `near` says that the rows which share the key's
+    terms but the last stand on the key's own page, so that they are few.
     """
 
     kind: SpotKind
@@ -27,6 +28,7 @@ class Spot:
     at: int | None = None
     fill: bool = False
     rows: int | None = None
+    near: bool = False
 
     @classmethod
     def start(cls) -> Spot:

@@ -7,16 +7,28 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Engine, create_engine
+from sqlalchemy import Engine, Table, create_engine
+from sqlalchemy.dialects import registry
 from sqlalchemy.engine import URL, make_url
+from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
 
 from vrelko.core.capabilities import Capabilities
-from vrelko.engines import sqlite
+from vrelko.core.facts import IndexFacts
+from vrelko.engines import compiled, mariadb, postgresql, sqlite
 from vrelko.errors import DatabaseError, nearest
 
-CAPABILITIES: dict[str, Capabilities] = {"sqlite": sqlite.CAPABILITIES}
-"""Capabilities by SQLAlchemy dialect name."""
+CAPABILITIES: dict[str, Capabilities] = {
+    "sqlite": sqlite.CAPABILITIES,
+    "postgresql": postgresql.CAPABILITIES,
+    "mariadb": mariadb.CAPABILITIES,
+    "mysql": mariadb.CAPABILITIES,
+    "mssql": compiled.MSSQL,
+    "oracle": compiled.ORACLE,
+}
+"""Capabilities by SQLAlchemy dialect name; MariaDB goes by two."""
+
+SERVED = tuple(name for name, one in CAPABILITIES.items() if one.served)
 
 
 def capabilities_of(dialect: str) -> Capabilities:
@@ -24,26 +36,73 @@ def capabilities_of(dialect: str) -> Capabilities:
     found = CAPABILITIES.get(dialect)
     if found is None:
         raise DatabaseError(
-            f"the engine {dialect!r} is not served",
+            f"the engine {dialect!r} is not known",
             f"Use one of: {', '.join(sorted(CAPABILITIES))}",
             "engine-unknown",
         )
     return found
 
 
-def dialect_of(connection: Any) -> str:
-    """Return the dialect name of an Engine, Connection or Session. Raises DatabaseError."""
-    for holder in (connection, getattr(connection, "bind", None)):
-        name = getattr(getattr(holder, "dialect", None), "name", None)
-        if isinstance(name, str):
-            return name
-    if hasattr(connection, "get_bind"):
-        return str(connection.get_bind().dialect.name)
-    raise DatabaseError(
-        f"{type(connection).__name__} is no SQLAlchemy Engine, Connection or Session",
-        "Pass what create_engine(), engine.connect() or a Session factory returns",
-        "connection-kind",
+def dialect_named(name: str) -> Dialect:
+    """Return a dialect to write statements for, by name. Raises DatabaseError."""
+    capabilities_of(name)
+    loaded: Dialect = registry.load(name)()
+    return loaded
+
+
+def dialect_of(connection: Any) -> Dialect:
+    """Return the dialect of an Engine, Connection or Session that pages are read from.
+
+    Raises DatabaseError for what is none of these, and for engines that are not served.
+    """
+    holder = connection if hasattr(connection, "dialect") else getattr(connection, "bind", None)
+    dialect = getattr(holder, "dialect", None)
+    if dialect is None and hasattr(connection, "get_bind"):
+        dialect = connection.get_bind().dialect
+    if not isinstance(dialect, Dialect):
+        raise DatabaseError(
+            f"{type(connection).__name__} is no SQLAlchemy Engine, Connection or Session",
+            "Pass what create_engine(), engine.connect() or a Session factory returns",
+            "connection-kind",
+        )
+    check_served(dialect)
+    return dialect
+
+
+def check_served(dialect: Dialect) -> None:
+    """Raise DatabaseError unless pages are read from this engine."""
+    known = capabilities_of(dialect.name)
+    version = getattr(dialect, "server_version_info", None)
+    foreign = dialect.name == "mysql" and version and not getattr(dialect, "is_mariadb", False)
+    if foreign or not known.served:
+        raise _unserved("MySQL" if foreign else dialect.name)
+
+
+def _unserved(name: str) -> DatabaseError:
+    return DatabaseError(
+        f"the engine {name!r} is not served",
+        f"Use one of: {', '.join(SERVED[:3])}",
+        "engine-unserved",
     )
+
+
+def check_engine(engine: Any, done: str) -> None:
+    """Raise DatabaseError unless an engine can be surveyed, measured and the like."""
+    if engine.dialect.name != "sqlite":
+        raise DatabaseError(
+            f"only SQLite databases are {done} so far, this is {engine.dialect.name}",
+            "Pages are served from PostgreSQL and MariaDB too: see Listing.read",
+            "engine-unserved",
+        )
+
+
+def read_indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexFacts]:
+    """Return a table's indexes, as far as page statements depend on them: none on SQLite."""
+    if dialect.name == "postgresql":
+        return postgresql.read_indexes(connection, table, dialect)
+    if dialect.name in ("mariadb", "mysql"):
+        return mariadb.read_indexes(connection, table, dialect)
+    return []
 
 
 def open_database(address: str) -> Engine:
@@ -52,7 +111,8 @@ def open_database(address: str) -> Engine:
     An SQLite file must exist and be a database: none is ever created here. Raises DatabaseError.
     """
     url = _read_url(address)
-    capabilities_of(url.get_backend_name())
+    if not capabilities_of(url.get_backend_name()).served:
+        raise _unserved(url.get_backend_name())
     if url.get_backend_name() == "sqlite":
         sqlite.check_file(url.database)
     engine = create_engine(url)

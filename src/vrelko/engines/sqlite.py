@@ -15,11 +15,13 @@ from vrelko.errors import DatabaseError
 
 CAPABILITIES = Capabilities(
     engine="sqlite",
+    form="row-value",
     nulls_low=True,
     nulls_syntax=True,
-    row_value_seek=True,
-    or_seek=False,
-    hidden_rowid=True,
+    nulls_served=True,
+    row_id_joins=False,
+    index_tail="row-id",
+    equality_traps=False,
     offset_defers_table=True,
 )
 

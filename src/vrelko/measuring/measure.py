@@ -13,7 +13,7 @@ from sqlalchemy import Connection, Engine
 from vrelko.core.cost import Work
 from vrelko.core.outline import Strategy
 from vrelko.core.spot import Spot
-from vrelko.engines.registry import capabilities_of
+from vrelko.engines.registry import check_engine
 from vrelko.engines.sqlite import count_steps
 from vrelko.serving.planning import Plan
 from vrelko.serving.reading import PageReader
@@ -85,7 +85,7 @@ def measure(engine: Engine, plan: Plan) -> Measurement:
     Reads only; each page runs five times. Raises PageError where a parameter has no
     value, DatabaseError when the database refuses.
     """
-    capabilities_of(engine.dialect.name)
+    check_engine(engine, "measured")
     plan.check_values()
     notes: list[str] = []
     with engine.connect() as connection:
@@ -123,14 +123,16 @@ def _runner(
     runner = Runner(connection, plan.params)
     spot = Spot.start() if offset == 0 else Spot.offset(offset)
     if strategy == "keyset" and offset > 0:
-        ahead = PageReader(runner, variant, 1)
-        row = ahead.read(Spot.offset(offset - 1), None)
-        spot = Spot.after(ahead.keys_of(row.full)[0]) if row.full else Spot.end()
+        before = PageReader(runner, variant, size).read(Spot.offset(max(offset - size, 0)), None)
+        spot = Spot.end()
+        if before.full:
+            near = variant.near(before.full, len(before.full) - 1, not before.before)
+            spot = Spot("after", variant.key_from(before.full[-1]), near=near)
 
     def page() -> int:
         runner.asked.clear()
         if strategy == "whole":
-            runner.fetch(variant.whole(), None)
+            runner.fetch(variant.whole(), None, {})
         else:
             PageReader(runner, variant, size).read(spot, None)
         return sum(asked.rows for asked in runner.asked)

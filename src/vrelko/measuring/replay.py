@@ -123,7 +123,7 @@ class _Theatre:
         with self._copy.connect() as connection:
             runner = Runner(connection, plan.params)
             reader = PageReader(runner, variant, reach)
-            with_key = variant.edge(False).add_columns(
+            with_key = variant.edge(False)[0].add_columns(
                 *(column.label(f"vrelko_row_{i}") for i, column in enumerate(keys))
             )
             rows = connection.execute(with_key, {**plan.params, LIMIT: reach}).all()

@@ -34,7 +34,10 @@ _KINDS: dict[SpotKind, str] = {
     "offset": "o",
 }
 _FILL = "p"  # a page before a key that a full first page may replace
-_BY_LETTER: dict[str, SpotKind] = {letter: kind for kind, letter in _KINDS.items()}
+_BY_LETTER: dict[str, SpotKind] = {letter: kind for kind, letter in _KINDS.items()} | {
+    _FILL: "before"
+}
+_NEAR = "abp"  # these letters are capitals where the key's ties are near
 
 
 class CursorBook:
@@ -57,6 +60,8 @@ class CursorBook:
     def write(self, spot: Spot, fingerprint: bytes) -> str:
         """Return the one text of a spot."""
         letter = _FILL if spot.fill else _KINDS[spot.kind]
+        if spot.near and letter in _NEAR:
+            letter = letter.upper()
         parts: list[Any] = [short_of(fingerprint), letter]
         tail = [spot.at, spot.rows]
         key = None if spot.key is None else [encode_value(value) for value in spot.key]
@@ -148,7 +153,10 @@ def _unpack(text: str) -> list[Any]:
 
 def _spot_of(parts: list[Any]) -> Spot:
     letter, key, at, rows = [*parts[1:], None, None, None][:4]
-    kind = "before" if letter == _FILL else _BY_LETTER.get(letter) if _is_text(letter) else None
+    near = _is_text(letter) and letter.isupper() and letter.lower() in _NEAR
+    if near:
+        letter = letter.lower()
+    kind = _BY_LETTER.get(letter) if _is_text(letter) else None
     texts = key is None or (isinstance(key, list) and all(map(_is_text, key)))
     numbers = all(n is None or (type(n) is int and n >= 0) for n in (at, rows))
     if kind is None or not texts or not numbers or len(parts) > 5:
@@ -158,7 +166,7 @@ def _spot_of(parts: list[Any]) -> Spot:
         raise _altered()
     if (at is None) and kind in ("number", "offset"):
         raise _altered()
-    return Spot(kind, values, at, letter == _FILL, rows)
+    return Spot(kind, values, at, letter == _FILL, rows, near)
 
 
 def _is_text(value: object) -> bool:

@@ -4,16 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from contextlib import nullcontext
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import ColumnElement, Engine, Select, Table
+from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.core.arithmetic import Sizes, Total
+from vrelko.core.facts import IndexFacts
 from vrelko.core.order import Order, make_total, parse_order, resolve_nulls
 from vrelko.core.outline import KINDS, STRATEGIES, TOTALS, Outline, check_choice
+from vrelko.core.seek import awkward_terms
 from vrelko.core.spot import Spot
 from vrelko.core.workload import Workload
-from vrelko.engines.registry import capabilities_of, dialect_of
+from vrelko.engines.registry import capabilities_of, dialect_named, dialect_of, read_indexes
 from vrelko.errors import ListingError, OrderError, PageError
 from vrelko.serving.cursors import CursorBook, fingerprint_of
 from vrelko.serving.page import Page, Ways
@@ -23,6 +27,8 @@ from vrelko.serving.values import describe
 from vrelko.serving.variants import Variant
 from vrelko.sql.describing import Described, describe_select, outline_of
 from vrelko.sql.filters import Filters
+from vrelko.sql.indexes import NO_PINS, Pins, find_pins, places_nulls
+from vrelko.sql.keys import key_column
 from vrelko.sql.sources import base_table
 from vrelko.sql.statements import make_source
 
@@ -74,6 +80,7 @@ class Listing:
         self.total = total or ("capped" if kind == "grid" else "none")
         check_choice(self.total, TOTALS, "total")
         self.strategy = strategy or ("whole" if kind == "choices" else "keyset")
+        self._chosen = strategy
         check_choice(self.strategy, STRATEGIES, "strategy")
         if cap < 1:
             raise ListingError(f"cap {cap} counts no row", "Give at least 1", "listing-cap")
@@ -92,6 +99,7 @@ class Listing:
         }  # fmt: skip
         self._variants: dict[tuple[str, str, tuple[str, ...]], Variant] = {}
         self._orders: dict[str, tuple[Order, ...]] = {}
+        self._indexes: dict[str, list[IndexFacts]] = {}
 
     def __repr__(self) -> str:
         return f"<Listing {self.name!r}, {self.kind} by {self._described.orders[0]}>"
@@ -140,11 +148,11 @@ class Listing:
         """
         rows = self.sizes.check(size)
         given = self._filters.check(params)
-        variant = self._variant(dialect_of(connection), order, self._filters.active(given))
-        print_ = fingerprint_of(self._binding(variant, given, scope))
-        spot = self._spot_of(at, print_, variant)
         lent = connection.connect() if isinstance(connection, Engine) else nullcontext(connection)
         with lent as lender:
+            variant = self._variant(dialect_of(lender), order, self._filters.active(given), lender)
+            print_ = fingerprint_of(self._binding(variant, given, scope))
+            spot = self._spot_of(at, print_, variant)
             runner = Runner(lender, given)
             reader = PageReader(runner, variant, rows)
             if self.strategy == "whole":
@@ -158,8 +166,10 @@ class Listing:
                 if batch.total is None:
                     batch = settle_total(batch, kind, self._count(runner, variant, kind))
         numbered = self.kind == "grid"
-        ways = Ways(lambda to: self._book.write(to, print_), self.strategy == "offset", numbered)
-        return Page(batch, reader.keys_of(batch.full), rows, spot, ways, runner.asked)
+        ways = Ways(
+            lambda to: self._book.write(to, print_), variant, self.strategy == "offset", numbered
+        )
+        return Page(batch, rows, spot, ways, runner.asked)
 
     def using(self, plan: Plan) -> Listing:
         """Return this listing served with the strategy of a plan's verdict.
@@ -187,7 +197,7 @@ class Listing:
         whole = self._filters.apply(self.select, self._filters.active(given))
         settings = {
             "name": self.name, "kind": self.kind, "sizes": self.sizes,
-            "total": self.total, "cap": self.cap, "params": given,
+            "total": self.total, "cap": self.cap, "params": given, "strategy": self._chosen,
         }  # fmt: skip
         return outline_of(self._described, self.orders(dialect), whole.whereclause, settings)
 
@@ -199,7 +209,7 @@ class Listing:
         `params` say which optional filters are active; their values do not matter here.
         """
         given = self._filters.check(params, partly=True)
-        return self._variant(dialect, order, self._filters.active(given))
+        return self._variant(dialect_named(dialect), order, self._filters.active(given))
 
     def check_params(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
         """Return the parameters in force. Raises PageError for unknown and missing ones."""
@@ -224,16 +234,50 @@ class Listing:
             return Total(cap, "capped")
         return Total(value, "exact")
 
-    def _variant(self, dialect: str, order: str | None, active: tuple[str, ...]) -> Variant:
-        chosen = self._choose_order(dialect, order)
-        where = dialect, str(chosen), active
+    def _variant(
+        self, dialect: Dialect, order: str | None, active: tuple[str, ...], lender: Any = None
+    ) -> Variant:
+        chosen = self._choose_order(dialect.name, order)
+        where = dialect.name, str(chosen), active
         if where not in self._variants:
             found = self._described
             filtered = self._filters.apply(self.select, active)
-            elements = [found.columns[name] for name in chosen.names]
-            source = make_source(filtered, chosen, elements)
-            self._variants[where] = Variant(source, filtered, capabilities_of(dialect))
+            keys = [key_column(found.columns[name], dialect) for name in chosen.names]
+            capabilities = capabilities_of(dialect.name)
+            elements = [key.element for key in keys]
+            pins, served = self._look_for_indexes(filtered, chosen, elements, dialect, lender)
+            source = make_source(
+                filtered, chosen, keys, capabilities, found.positions, pins, served
+            )
+            self._variants[where] = Variant(source, filtered)
         return self._variants[where]
+
+    def _look_for_indexes(
+        self,
+        filtered: Select[Any],
+        order: Order,
+        elements: list[Any],
+        dialect: Dialect,
+        lender: Any,
+    ) -> tuple[Pins, bool]:
+        """Return what the table's indexes allow a statement to rely on; asked of the catalog once.
+
+        Only where it matters: equalities that trap the server, NULLs not in their native place.
+        """
+        capabilities = capabilities_of(dialect.name)
+        awkward = bool(awkward_terms(order, capabilities))
+        wanted = (capabilities.equality_traps, awkward and capabilities.nulls_syntax)
+        table = self.paged_table
+        if lender is None or table is None or not any(wanted):
+            return NO_PINS, False
+        if dialect.name not in self._indexes:
+            self._indexes[dialect.name] = read_indexes(lender, table, dialect)
+        tail = [column.name for column in table.primary_key.columns]
+        if capabilities.index_tail != "primary-key":
+            tail = []
+        known = filtered.whereclause, elements, order, self._indexes[dialect.name], tail
+        pins = find_pins(*known) if wanted[0] else NO_PINS
+        return pins, wanted[1] and places_nulls(*known)
 
     def _choose_order(self, dialect: str, text: str | None) -> Order:
         allowed = self.orders(dialect)
@@ -272,9 +316,9 @@ class Listing:
             )
         if spot.key is not None:
             key = variant.key_of(spot.key)
-            spot = Spot(spot.kind, key, spot.at, spot.fill, spot.rows)
+            spot = replace(spot, key=key)
         return spot
 
     def _binding(self, variant: Variant, given: Mapping[str, Any], scope: object) -> list[Any]:
-        types = [str(element.type) for element in variant.source.elements]
+        types = [str(key.element.type) for key in variant.source.keys]
         return [self.name, str(variant.order), types, describe(given), describe(scope)]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, overload
 
 from vrelko.core.arithmetic import (
@@ -18,6 +18,7 @@ from vrelko.core.arithmetic import (
 from vrelko.core.spot import Spot
 from vrelko.serving.reading import Batch
 from vrelko.serving.running import Asked
+from vrelko.serving.variants import Variant
 
 SCHEMA = "vrelko.page/1"
 
@@ -27,6 +28,7 @@ class Ways:
     """How a page writes its cursors: by offsets or by keys, in whole pages or onward only."""
 
     write: Callable[[Spot], str]
+    variant: Variant
     by_offset: bool
     numbered: bool
 
@@ -42,14 +44,12 @@ class Page(Sequence[Any]):
     def __init__(
         self,
         batch: Batch,
-        keys: Sequence[tuple[Any, ...]],
         size: int,
         spot: Spot,
         ways: Ways,
         asked: Sequence[Asked],
     ) -> None:
         self._batch = batch
-        self._keys = keys
         self._spot = spot
         self._ways = ways
         self.rows: Sequence[Any] = batch.rows
@@ -113,11 +113,13 @@ class Page(Sequence[Any]):
     @property
     def keys(self) -> Sequence[tuple[Any, ...]]:
         """The key of each row: the values of the total order's terms, unique in the listing."""
-        return self._keys
+        return [self._ways.variant.key_from(row) for row in self._batch.full]
 
     @property
     def self(self) -> str:
-        """The cursor of this very page."""
+        """The cursor of this very page; with another size it still begins at the same row."""
+        if self._spot.kind == "number" and self.offset is not None:
+            return self._ways.write(Spot("offset", at=self.offset))
         return self._ways.write(self._spot)
 
     @property
@@ -140,7 +142,7 @@ class Page(Sequence[Any]):
             start = max(self.offset - self.size, 0)
             rows = self.offset if self.offset < self.size else None
             return self._ways.write(Spot("offset", at=start, rows=rows))
-        return self._ways.write(Spot("before", self._keys[0], self.offset, fill=True))
+        return self._ways.write(replace(self._spot_before(), fill=True))
 
     @property
     def first(self) -> str | None:
@@ -170,10 +172,7 @@ class Page(Sequence[Any]):
 
     def cursor(self, index: int) -> str:
         """Return the cursor that begins a page right behind row `index` of this page."""
-        at = None if self.offset is None else self.offset + index % len(self.rows) + 1
-        return self._ways.write(
-            Spot("after", self._keys[index], at if self._ways.numbered else None)
-        )
+        return self._ways.write(self._spot_behind(range(len(self.rows))[index]))
 
     def strip(self, slots: int = 7) -> Sequence[Link]:
         """Return numbered links with gaps: see `vrelko.core.arithmetic.strip`.
@@ -202,12 +201,22 @@ class Page(Sequence[Any]):
         }
 
     def _spot_after(self, by_key: bool = False) -> Spot:
-        behind = None if self.offset is None else self.offset + len(self.rows)
-        if self._ways.by_offset and behind is not None and not by_key:
-            return Spot("offset", at=behind)
-        return Spot("after", self._keys[-1], behind if self._ways.numbered else None)
+        if self._ways.by_offset and self.offset is not None and not by_key:
+            return Spot("offset", at=self.offset + len(self.rows))
+        return self._spot_behind(len(self.rows) - 1)
+
+    def _spot_behind(self, index: int) -> Spot:
+        at = None
+        if self._ways.numbered and self.offset is not None:
+            at = self.offset + index + 1
+        variant, full = self._ways.variant, self._batch.full
+        near = variant.near(full, index, not self._batch.before)
+        return Spot("after", variant.key_from(full[index]), at, near=near)
 
     def _spot_before(self) -> Spot:
-        if self.rows:
-            return Spot("before", self._keys[0], self.offset if self._ways.numbered else None)
-        return self._spot if self._spot.kind == "before" else Spot.end()
+        if not self.rows:
+            return self._spot if self._spot.kind == "before" else Spot.end()
+        variant, full = self._ways.variant, self._batch.full
+        near = variant.near(full, 0, not self._batch.after)
+        at = self.offset if self._ways.numbered else None
+        return Spot("before", variant.key_from(full[0]), at, near=near)

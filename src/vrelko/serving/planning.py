@@ -162,6 +162,6 @@ def statements_text(
         selects = (variant.offset(),)
     else:
         key = [object()] * len(variant.order)
-        selects = variant.seek(key, False)
+        selects = variant.seek(key, False, near=True)
     assert strategy in STRATEGIES
     return tuple(render_sql(select, engine, size + 1) for select in selects)

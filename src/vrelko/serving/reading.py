@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -57,11 +57,11 @@ class PageReader:
 
     def read_all(self, most: int) -> Batch:
         """Return every row, at most `most`; `after` tells that there were more."""
-        rows, full = self._fetch(self._variant.edge(False), most + 1)
+        rows, full = self._run(self._variant.edge(False), most + 1)
         return Batch(rows[:most], full[:most], False, len(rows) > most, 0, True)
 
     def _from_start(self) -> Batch:
-        rows, full = self._fetch(self._variant.edge(False), self._size + 1)
+        rows, full = self._run(self._variant.edge(False), self._size + 1)
         more = len(rows) > self._size
         return Batch(rows[: self._size], full[: self._size], False, more, 0, True)
 
@@ -71,7 +71,7 @@ class PageReader:
         want = self._size
         if known:
             want = known - offset_of(page_count(known, self._size), self._size)
-        rows, full = self._fetch(self._variant.edge(True), want + 1)
+        rows, full = self._run(self._variant.edge(True), want + 1)
         more = len(rows) > want
         rows, full = rows[:want][::-1], full[:want][::-1]
         offset = known - len(rows) if known is not None else None if more else 0
@@ -79,27 +79,27 @@ class PageReader:
 
     def _from_offset(self, offset: int, bound: int | None) -> Batch:
         want = self._size if bound is None else min(bound, self._size)
-        rows, full = self._fetch(self._variant.offset(), want + 1, **{OFFSET: offset})
+        rows, full = self._run((self._variant.offset(),), want + 1, {OFFSET: offset})
         more = len(rows) > want
         before = offset > 0 and (bool(rows) or self._any(backward=False))
         return Batch(rows[:want], full[:want], before, more, offset, True)
 
     def _behind(self, spot: Spot) -> Batch:
         key = self._variant.key_of(spot.key or ())
-        rows, full = self._seek(key, False, self._size + 1)
+        rows, full = self._seek(key, False, self._size + 1, spot.near)
         more = len(rows) > self._size
         before = bool(rows) or self._any(backward=True)
         return Batch(rows[: self._size], full[: self._size], before, more, spot.at, False)
 
     def _ahead(self, spot: Spot) -> Batch:
         key = self._variant.key_of(spot.key or ())
-        rows, full = self._seek(key, True, self._size + 1)
+        rows, full = self._seek(key, True, self._size + 1, spot.near)
         more = len(rows) > self._size
         if spot.fill and len(rows) < self._size:
             return self._from_start()
         rows, full = rows[: self._size][::-1], full[: self._size][::-1]
         if rows:
-            after = bool(self._seek(self.keys_of(full[-1:])[0], False, 1)[0])
+            after = bool(self._seek(self._variant.key_from(full[-1]), False, 1)[0])
         else:
             after = self._any(backward=False)
         offset: int | None = 0
@@ -109,28 +109,32 @@ class PageReader:
 
     def keys_of(self, full: Sequence[Any]) -> list[tuple[Any, ...]]:
         """Return the keys of full rows."""
-        places = self._variant.source.places
-        return [tuple(row[place] for place in places) for row in full]
+        return [self._variant.key_from(row) for row in full]
 
     def _any(self, backward: bool) -> bool:
-        return bool(self._fetch(self._variant.edge(backward), 1)[0])
+        return bool(self._run(self._variant.edge(backward), 1)[0])
 
-    def _seek(self, key: tuple[Any, ...], backward: bool, want: int) -> tuple[list[Any], list[Any]]:
-        """Run the statements of a seek one after the other until `want` rows are there."""
+    def _seek(
+        self, key: tuple[Any, ...], backward: bool, want: int, near: bool = False
+    ) -> tuple[list[Any], list[Any]]:
+        return self._run(self._variant.seek(key, backward, near), want, key_parameters(key))
+
+    def _run(
+        self, selects: Sequence[Any], want: int, ours: Mapping[str, Any] | None = None
+    ) -> tuple[list[Any], list[Any]]:
+        """Run statements one after the other until `want` rows are there."""
         rows: list[Any] = []
         full: list[Any] = []
-        ours = key_parameters(key)
-        for select in self._variant.seek(key, backward):
-            part, part_full = self._fetch(select, want - len(rows), **ours)
-            rows += part
-            full += part_full
+        for select in selects:
+            values = {LIMIT: want - len(rows), **(ours or {})}
+            part, part_full = self._runner.fetch(select, self._width, values)
+            if not rows:
+                rows, full = part, part_full
+            else:
+                rows, full = [*rows, *part], [*full, *part_full]
             if len(rows) >= want:
                 break
         return rows, full
-
-    def _fetch(self, select: Any, limit: int, **ours: Any) -> tuple[list[Any], list[Any]]:
-        rows, full = self._runner.fetch(select, self._width, **{LIMIT: limit}, **ours)
-        return list(rows), list(full)
 
 
 def settle_total(batch: Batch, kind: str, counted: Total | None) -> Batch:

@@ -36,7 +36,9 @@ class Runner:
         self._params = params
         self.asked: list[Asked] = []
 
-    def fetch(self, select: Select[Any], width: int | None, **ours: Any) -> tuple[list[Any], Any]:
+    def fetch(
+        self, select: Select[Any], width: int | None, ours: Mapping[str, Any]
+    ) -> tuple[list[Any], list[Any]]:
         """Return the rows as the user's select has them, and the full rows with hidden keys.
 
         `width` is the number of the user's columns, None when nothing is hidden.
@@ -45,11 +47,11 @@ class Runner:
         began = perf_counter()
         result = self._execute(select, ours)
         if width is None:
-            rows = full = result.all()
+            rows = full = list(result.all())
         else:
             frozen = result.freeze()
-            full = frozen().all()
-            rows = frozen().columns(*range(width)).all()
+            full = list(frozen().all())
+            rows = list(frozen().columns(*range(width)).all())
         self._note(select, len(rows), began)
         return rows, full
 

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from operator import itemgetter
 from typing import Any
 
 from sqlalchemy import Select
 
-from vrelko.core.capabilities import Capabilities
 from vrelko.core.order import Order
 from vrelko.errors import PageError
 from vrelko.sql.statements import (
@@ -27,33 +27,39 @@ class Variant:
     of them again.
     """
 
-    def __init__(self, source: Source, counted: Select[Any], capabilities: Capabilities) -> None:
+    def __init__(self, source: Source, counted: Select[Any]) -> None:
         self.source = source
-        self.capabilities = capabilities
+        self.capabilities = source.capabilities
         self._counted = counted
-        self._seeks: dict[tuple[tuple[bool, ...], bool], tuple[Select[Any], ...]] = {}
-        self._edges = {
-            backward: build_edge(source, backward, capabilities) for backward in (False, True)
-        }
-        self._offset = build_offset(source, capabilities)
+        self._seeks: dict[tuple[tuple[bool, ...], bool, bool], tuple[Select[Any], ...]] = {}
+        self._edges: dict[bool, tuple[Select[Any], ...]] = {}
+        self._offsets: dict[bool, Select[Any]] = {}
         self._counts: dict[int | None, Select[Any]] = {}
+        self._converts = tuple((i, key.to_key) for i, key in enumerate(source.keys) if key.to_key)
+        self._take = itemgetter(*source.places)
+        alone = source.alone() - {i for i, key in enumerate(source.keys) if key.alone}
+        self.splits_ties = bool(alone) and len(source.order) > 1
 
     @property
     def order(self) -> Order:
         """The total order, NULL placement settled."""
         return self.source.order
 
-    def edge(self, backward: bool) -> Select[Any]:
-        """The statement for the first page, or the last when `backward`."""
+    def edge(self, backward: bool) -> tuple[Select[Any], ...]:
+        """The statements for the first page, or the last when `backward`."""
+        if backward not in self._edges:
+            self._edges[backward] = build_edge(self.source, backward)
         return self._edges[backward]
 
-    def offset(self) -> Select[Any]:
-        """The statement for a page behind an offset."""
-        return self._offset
+    def offset(self, backward: bool = False) -> Select[Any]:
+        """The statement for a page behind an offset, from the end when `backward`."""
+        if backward not in self._offsets:
+            self._offsets[backward] = build_offset(self.source, backward)
+        return self._offsets[backward]
 
     def whole(self) -> Select[Any]:
         """The statement for every row."""
-        return build_whole(self.source, self.capabilities)
+        return build_whole(self.source)
 
     def count(self, cap: int | None) -> Select[Any]:
         """The statement that counts the rows, at most `cap` + 1."""
@@ -61,12 +67,36 @@ class Variant:
             self._counts[cap] = build_count(self._counted, cap)
         return self._counts[cap]
 
-    def seek(self, key: Sequence[Any], backward: bool) -> tuple[Select[Any], ...]:
+    def seek(
+        self, key: Sequence[Any], backward: bool, near: bool = False
+    ) -> tuple[Select[Any], ...]:
         """The statements for the rows behind a key, or ahead of it when `backward`."""
-        shape = tuple(value is None for value in key), backward
+        shape = tuple(value is None for value in key), backward, near and self.splits_ties
         if shape not in self._seeks:
-            self._seeks[shape] = build_seek(self.source, shape[0], backward, self.capabilities)
+            self._seeks[shape] = build_seek(self.source, *shape)
         return self._seeks[shape]
+
+    def key_from(self, row: Sequence[Any]) -> tuple[Any, ...]:
+        """Return the key of a full row."""
+        taken = self._take(row)
+        key = taken if len(self.source.places) > 1 else (taken,)
+        if not self._converts:
+            return tuple(key)
+        values = list(key)
+        for position, convert in self._converts:
+            values[position] = convert(values[position])
+        return tuple(values)
+
+    def near(self, full: Sequence[Any], index: int, whole: bool) -> bool:
+        """Tell whether the rows that tie with row `index` on all but a row id are few.
+
+        They are where the group begins (for the last row) or ends (for the first) on the page, or
+        where the page is `whole` at that end.
+        """
+        if not self.splits_ties:
+            return False
+        across = full[0] if index else full[-1]
+        return whole or self.key_from(across)[:-1] != self.key_from(full[index])[:-1]
 
     def key_of(self, given: Sequence[Any]) -> tuple[Any, ...]:
         """Return the key that a caller gave: the order's values, or a row of a page.
@@ -74,14 +104,14 @@ class Variant:
         Raises PageError when it has another shape.
         """
         if hasattr(given, "_mapping"):
-            if self.source.hidden:
-                hidden = [
-                    term.name
-                    for term, place in zip(self.order.terms, self.source.places, strict=True)
-                    if place >= self.source.width
-                ]
+            missing = [
+                term.name
+                for term, place in zip(self.order.terms, self.source.shown, strict=True)
+                if place is None
+            ]
+            if missing:
                 raise PageError(
-                    f"the row lacks {', '.join(hidden)}, which the order needs",
+                    f"the row lacks {', '.join(missing)}, which the order needs",
                     "Select these columns, or use page.cursor(i) of the row's page",
                     "spot-row",
                 )
@@ -91,7 +121,7 @@ class Variant:
                     "Pass a row of its pages, or the values of its order as a tuple",
                     "spot-row",
                 )
-            return tuple(given[place] for place in self.source.places)
+            return tuple(given[place] for place in self.source.shown if place is not None)
         if len(given) != len(self.order):
             raise PageError(
                 f"a key of {len(given)} values does not fit the order {str(self.order)!r}",

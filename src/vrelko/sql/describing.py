@@ -29,7 +29,7 @@ class Described:
 
     `given` are the orders as the caller wrote them, `orders` the same under canonical names,
     `columns` what each name stands for, `unique` names that identify a row, `nullable` names that
-    may be NULL.
+    may be NULL, `positions` the expression at each position of a row, None for an entity.
     """
 
     select: Select[Any]
@@ -39,6 +39,7 @@ class Described:
     unique: tuple[str, ...]
     nullable: frozenset[str]
     sources: Sources
+    positions: tuple[Any, ...]
 
     @property
     def table_names(self) -> tuple[str, ...]:
@@ -64,7 +65,18 @@ def describe_select(
     for name, element in columns.items():
         refuse_unsortable(name, element)
     nullable = frozenset(name for name, element in columns.items() if is_nullable(element, sources))
-    return Described(select, given, tuple(resolved), columns, key, nullable, sources)
+    positions = tuple(_position(entry) for entry in select.column_descriptions)
+    return Described(select, given, tuple(resolved), columns, key, nullable, sources, positions)
+
+
+def _position(entry: Mapping[str, Any]) -> Any:
+    """Return the expression that stands at one position of a row, None for a whole entity."""
+    expression = entry["expr"]
+    if isinstance(expression, ColumnElement):
+        return expression
+    made = getattr(expression, "__clause_element__", None)
+    clause = made() if made is not None and not isinstance(expression, type) else None
+    return clause if isinstance(clause, ColumnElement) else None
 
 
 def outline_of(

@@ -12,7 +12,7 @@ from sqlalchemy.sql.elements import Label, UnaryExpression
 
 from vrelko.core.order import NullPlace, Order, Term
 from vrelko.errors import OrderError, nearest
-from vrelko.sql.sources import Sources, table_name
+from vrelko.sql.sources import Sources, same, table_name
 
 _ORDER_MODIFIERS = (operators.desc_op, operators.asc_op)
 _NULL_PLACES: dict[Any, NullPlace] = {
@@ -48,8 +48,8 @@ class Names:
     def name_of(self, column: ColumnElement[Any]) -> str | None:
         """Return the shortest name that means just this column."""
         fits = [name for name, found in self.columns.items() if len(found) == 1]
-        same = [name for name in fits if self.columns[name][0] is column]
-        return min(same, key=lambda name: ("." in name, len(name), name), default=None)
+        here = [name for name in fits if same(self.columns[name][0], column)]
+        return min(here, key=lambda name: ("." in name, len(name), name), default=None)
 
 
 def read_names(select: Select[Any], sources: Sources) -> Names:
@@ -120,5 +120,5 @@ def _plain(column: ColumnElement[Any]) -> ColumnElement[Any]:
 
 def _add(names: dict[str, list[ColumnElement[Any]]], name: str, column: ColumnElement[Any]) -> None:
     found = names.setdefault(name, [])
-    if not any(known is column for known in found):
+    if not any(same(known, column) for known in found):
         found.append(column)

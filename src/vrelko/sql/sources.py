@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Alias, Column, ColumnElement, Join, Select, Table, UniqueConstraint
+from sqlalchemy.dialects import sqlite
 from sqlalchemy.sql import operators
 from sqlalchemy.sql.elements import BinaryExpression, BooleanClauseList, Grouping
 from sqlalchemy.sql.selectable import FromClause
@@ -46,6 +47,14 @@ def read_sources(select: Select[Any]) -> Sources:
             "the select reads from no table", "Select columns of a table or join", "select-source"
         )
     return Sources(tuple(tables), frozenset(optional), tuple(unique) if proven else ())
+
+
+def same(one: Any, other: Any) -> bool:
+    """Tell whether two columns or tables are one, whatever the ORM has noted on them.
+
+    SQLAlchemy's annotated copies keep the hash of what they annotate.
+    """
+    return one is other or hash(one) == hash(other)
 
 
 def table_name(source: FromClause) -> str:
@@ -123,8 +132,8 @@ def _matched_on_key(join: Join, side: FromClause) -> bool:
     for part in conjuncts(join.onclause):
         if isinstance(part, BinaryExpression) and part.operator is operators.eq:
             for one, other in ((part.left, part.right), (part.right, part.left)):
-                elsewhere = getattr(other, "table", None) is not side
-                if getattr(one, "table", None) is side and elsewhere:
+                elsewhere = not same(getattr(other, "table", None), side)
+                if same(getattr(one, "table", None), side) and elsewhere:
                     fixed.add(one)
     return any(fixed.issuperset(key) for key in _unique_keys(side))
 
@@ -161,7 +170,9 @@ def is_row_id(element: ColumnElement[Any]) -> bool:
     if table is None or table.dialect_options["sqlite"].get("with_rowid") is False:
         return False
     keys = [column.name for column in table.primary_key.columns]
-    return keys == [element.name] and str(element.type.__visit_name__).upper() == "INTEGER"
+    if keys != [element.name]:
+        return False
+    return bool(element.type.compile(dialect=sqlite.dialect()).upper() == "INTEGER")
 
 
 def refuse_unsortable(name: str, element: ColumnElement[Any]) -> None:

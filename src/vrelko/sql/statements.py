@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import date, datetime, time
+from decimal import Decimal
 from typing import Any
 
 from sqlalchemy import (
     BindParameter,
     ColumnElement,
     Integer,
+    Label,
     Select,
     and_,
     bindparam,
@@ -22,92 +25,131 @@ from sqlalchemy import (
 
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.order import Order
-from vrelko.core.seek import Range, choose_form, plan_ranges
-from vrelko.sql.sources import conjuncts, is_row_id
+from vrelko.core.seek import (
+    Range,
+    awkward_terms,
+    group_ranges,
+    needs_placement,
+    plan_edge,
+    plan_ranges,
+)
+from vrelko.sql.indexes import NO_PINS, Pins
+from vrelko.sql.keys import KeyColumn
+from vrelko.sql.sources import conjuncts, is_row_id, same
 
 LIMIT = "vrelko_limit"
 OFFSET = "vrelko_offset"
 KEY = "vrelko_key_"
 """Names of our own bind parameters; a user's may not begin like them."""
 
+_NEUTRAL: dict[type, Any] = {
+    bool: False, int: 0, float: 0.0, Decimal: Decimal(0), str: "", bytes: b"",
+    datetime: datetime(2000, 1, 1), date: date(2000, 1, 1), time: time(0),
+}  # fmt: skip
+"""A value of each type, for conditions that are never true."""
+
 
 @dataclass(frozen=True)
 class Source:
-    """A select made ready for paging in one order.
+    """A select made ready for paging in one order on one engine.
 
     `select` may carry hidden key columns behind its own `width` columns; `places` says at which
-    position of a fetched row each order term stands.
+    position of a fetched row each order term stands, `shown` where the user's own row has it, None
+    where it has not. `nulls_served`: an index places NULLs as asked.
     """
 
     select: Select[Any]
     order: Order
-    elements: tuple[ColumnElement[Any], ...]
+    keys: tuple[KeyColumn, ...]
     width: int
     places: tuple[int, ...]
-    ends_in_row_id: bool
+    shown: tuple[int | None, ...]
+    capabilities: Capabilities
+    pins: Pins = NO_PINS
+    nulls_served: bool = False
 
     @property
     def hidden(self) -> bool:
         """Whether fetched rows carry columns that the select does not have."""
         return bool(self.places) and max(self.places) >= self.width
 
+    def awkward(self, order: Order) -> frozenset[int]:
+        """Return the terms whose NULLs would have to be sorted into place."""
+        return frozenset() if self.nulls_served else awkward_terms(order, self.capabilities)
+
+    def alone(self) -> frozenset[int]:
+        """Return the terms that must not join a row value."""
+        places = {i for i, key in enumerate(self.keys) if key.alone}
+        if not self.capabilities.row_id_joins and is_row_id(self.keys[-1].element):
+            places.add(len(self.keys) - 1)
+        return frozenset(places)
+
 
 def make_source(
     statement: Select[Any],
     order: Order,
-    elements: Sequence[ColumnElement[Any]],
+    keys: Sequence[KeyColumn],
+    capabilities: Capabilities,
+    selected: Sequence[Any],
+    pins: Pins = NO_PINS,
+    nulls_served: bool = False,
 ) -> Source:
-    """Return the select without its own ORDER BY, its missing key columns added at the end."""
-    selected = list(statement.selected_columns)
+    """Return the select without its own ORDER BY, its missing key columns added at the end.
+
+    `selected` are the expressions of the select's own row positions.
+    """
     places = []
     added: list[ColumnElement[Any]] = []
-    for position, element in enumerate(elements):
-        at = next((i for i, column in enumerate(selected) if _is(column, element)), None)
+    for position, key in enumerate(keys):
+        at = _find(selected, key.read)
         if at is None:
             at = len(selected) + len(added)
-            added.append(element.label(f"{KEY}{position}"))
+            added.append(key.read.label(f"{KEY}{position}"))
         places.append(at)
+    shown = tuple(_find(selected, key.element) for key in keys)
     whole = statement.order_by(None)
     if added:
         whole = whole.add_columns(*added)
     return Source(
-        whole, order, tuple(elements), len(selected), tuple(places), is_row_id(elements[-1])
-    )
+        whole, order, tuple(keys), len(selected), tuple(places), shown, capabilities, pins,
+        nulls_served,
+    )  # fmt: skip
 
 
 def build_seek(
-    source: Source, null_keys: Sequence[bool], backward: bool, capabilities: Capabilities
+    source: Source, null_keys: Sequence[bool], backward: bool, joined: bool = False
 ) -> tuple[Select[Any], ...]:
     """Return the statements for the rows behind a key, or ahead of it when `backward`.
 
     They hold disjoint ranges, nearest first: run one after the other until the page is full. Rows
-    of a backward statement come in reversed order. Parameters: `vrelko_key_0`, … and the limit.
+    of a backward statement come in reversed order. `joined`: the rows that share the key's terms
+    ahead of a row id are few, and may be walked in one statement. Parameters: `vrelko_key_0`, … and
+    the limit.
     """
     order = source.order.reversed() if backward else source.order
-    alone = capabilities.hidden_rowid and source.ends_in_row_id
-    ranges = plan_ranges(
-        order,
-        null_keys,
-        choose_form(capabilities),
-        frozenset({len(order) - 1} if alone else ()),
-    )
-    whole = _ordered(source, order, capabilities).limit(_integer(LIMIT))
-    predicates = [_predicate(source, order, part, null_keys) for part in ranges]
-    if capabilities.or_seek and predicates:
-        return (_first_where(whole, or_(*predicates)),)
-    return tuple(_first_where(whole, predicate) for predicate in predicates)
+    form = source.capabilities.form
+    alone = frozenset(i for i, key in enumerate(source.keys) if key.alone)
+    ranges = plan_ranges(order, null_keys, form, alone if joined else source.alone())
+    return _build(source, order, ranges, null_keys)
 
 
-def build_edge(source: Source, backward: bool, capabilities: Capabilities) -> Select[Any]:
-    """Return the statement for the first page, or the last one (reversed) when `backward`."""
+def build_edge(source: Source, backward: bool) -> tuple[Select[Any], ...]:
+    """Return the statements for the first page, or the last one (reversed) when `backward`."""
     order = source.order.reversed() if backward else source.order
-    return _ordered(source, order, capabilities).limit(_integer(LIMIT))
+    ranges = plan_edge(order, source.awkward(order))
+    return _build(source, order, ranges, [False] * len(order))
 
 
-def build_offset(source: Source, capabilities: Capabilities) -> Select[Any]:
-    """Return the statement for the rows behind an offset."""
-    whole = _ordered(source, source.order, capabilities)
+def build_offset(source: Source, backward: bool = False) -> Select[Any]:
+    """Return the statement for the rows behind an offset, from the end when `backward`."""
+    order = source.order.reversed() if backward else source.order
+    whole = _ordered(source, order, (Range(),), [False] * len(order))
     return whole.limit(_integer(LIMIT)).offset(_integer(OFFSET))
+
+
+def build_whole(source: Source) -> Select[Any]:
+    """Return the statement for every row, in order."""
+    return _ordered(source, source.order, (Range(),), [False] * len(source.order))
 
 
 def build_count(statement: Select[Any], cap: int | None) -> Select[Any]:
@@ -120,14 +162,28 @@ def build_count(statement: Select[Any], cap: int | None) -> Select[Any]:
     return select(func.count()).select_from(rows.subquery("vrelko_rows"))
 
 
-def build_whole(source: Source, capabilities: Capabilities) -> Select[Any]:
-    """Return the statement for every row, in order."""
-    return _ordered(source, source.order, capabilities)
-
-
 def key_parameters(key: Sequence[Any]) -> dict[str, Any]:
     """Return the bind parameters that carry a key."""
     return {f"{KEY}{i}": value for i, value in enumerate(key) if value is not None}
+
+
+def _build(
+    source: Source, order: Order, ranges: Sequence[Range], null_keys: Sequence[bool]
+) -> tuple[Select[Any], ...]:
+    groups = group_ranges(ranges, null_keys, source.awkward(order), source.capabilities.form)
+    return tuple(_statement(source, order, group, null_keys) for group in groups)
+
+
+def _statement(
+    source: Source, order: Order, group: Sequence[Range], null_keys: Sequence[bool]
+) -> Select[Any]:
+    whole = _ordered(source, order, group, null_keys)
+    if group != (Range(),):
+        predicates = [_predicate(source, order, part, null_keys) for part in group]
+        if source.capabilities.equality_traps and _is_trap(group):
+            predicates.append(_never(source))
+        whole = _first_where(whole, or_(*predicates) if len(predicates) > 1 else predicates[0])
+    return source.pins.apply(whole).limit(_integer(LIMIT))
 
 
 def _first_where(statement: Select[Any], predicate: ColumnElement[bool]) -> Select[Any]:
@@ -142,8 +198,13 @@ def _first_where(statement: Select[Any], predicate: ColumnElement[bool]) -> Sele
     return whole
 
 
-def _is(column: ColumnElement[Any], element: ColumnElement[Any]) -> bool:
-    return column is element or getattr(column, "element", None) is element
+def _find(selected: Sequence[Any], element: ColumnElement[Any]) -> int | None:
+    """Return the position of an expression among selected ones, under a label or not."""
+    for i, one in enumerate(selected):
+        plain = one.element if isinstance(one, Label) else one
+        if one is not None and (same(one, element) or same(plain, element)):
+            return i
+    return None
 
 
 def _integer(name: str) -> BindParameter[int]:
@@ -151,22 +212,27 @@ def _integer(name: str) -> BindParameter[int]:
     return bindparam(name, type_=Integer, literal_execute=True)
 
 
-def _key(source: Source, position: int) -> BindParameter[Any]:
-    return bindparam(f"{KEY}{position}", type_=source.elements[position].type)
+def _ordered(
+    source: Source, order: Order, group: Sequence[Range], null_keys: Sequence[bool]
+) -> Select[Any]:
+    """Return the select with its ORDER BY.
 
-
-def _ordered(source: Source, order: Order, capabilities: Capabilities) -> Select[Any]:
-    clauses: list[ColumnElement[Any]] = []
-    for term, element in zip(order.terms, source.elements, strict=True):
-        clause = element.desc() if term.descending else element.asc()
-        if term.nullable:
-            native_first = capabilities.nulls_low != term.descending
-            if native_first != (term.nulls == "first"):
-                if not capabilities.nulls_syntax:
-                    empty = element.is_(None)
-                    clauses.append(empty.desc() if term.nulls == "first" else empty.asc())
+    NULLs are placed where an index serves that, or where the rows of `group` differ in them.
+    """
+    capabilities = source.capabilities
+    clauses: list[ColumnElement[Any]] = list(source.pins.order_by(order))
+    for position, (term, key) in enumerate(zip(order.terms, source.keys, strict=True)):
+        clause = key.element.desc() if term.descending else key.element.asc()
+        native_first = capabilities.nulls_low != term.descending
+        if term.nullable and native_first != (term.nulls == "first"):
+            served = capabilities.nulls_served or source.nulls_served
+            if served or needs_placement(group, position, null_keys):
+                if capabilities.nulls_syntax:
+                    first = term.nulls == "first"
+                    clause = clause.nulls_first() if first else clause.nulls_last()
                 else:
-                    clause = clause.nulls_first() if term.nulls == "first" else clause.nulls_last()
+                    empty = key.element.is_(None)
+                    clauses.append(empty.desc() if term.nulls == "first" else empty.asc())
         clauses.append(clause)
     return source.select.order_by(*clauses)
 
@@ -176,13 +242,13 @@ def _predicate(
 ) -> ColumnElement[bool]:
     conditions: list[ColumnElement[bool]] = []
     for position in part.equal:
-        element = source.elements[position]
+        element = source.keys[position].element
         same = element.is_(None) if null_keys[position] else element == _key(source, position)
         conditions.append(same)
     if part.null is not None:
-        conditions.append(source.elements[part.null].is_(None))
+        conditions.append(source.keys[part.null].element.is_(None))
     if part.not_null is not None:
-        conditions.append(source.elements[part.not_null].is_not(None))
+        conditions.append(source.keys[part.not_null].element.is_not(None))
     if part.beyond:
         conditions.append(_beyond(source, order, part.beyond))
     return and_(*conditions)
@@ -190,9 +256,30 @@ def _predicate(
 
 def _beyond(source: Source, order: Order, positions: tuple[int, ...]) -> ColumnElement[bool]:
     descending = order.terms[positions[0]].descending
-    elements = [source.elements[i] for i in positions]
+    elements = [source.keys[i].element for i in positions]
     keys = [_key(source, i) for i in positions]
     if len(positions) == 1:
         return elements[0] < keys[0] if descending else elements[0] > keys[0]
     left, right = tuple_(*elements), tuple_(*keys)
     return left < right if descending else left > right
+
+
+def _key(source: Source, position: int) -> ColumnElement[Any]:
+    return source.keys[position].parameter(f"{KEY}{position}")
+
+
+def _is_trap(group: Sequence[Range]) -> bool:
+    """Tell whether the server could read by equality alone: one range, fixed at its beginning."""
+    first = group[0]
+    return len(group) == 1 and (bool(first.equal) or first.null is not None)
+
+
+def _never(source: Source) -> ColumnElement[bool]:
+    """Return a range of the first term that holds no row, beside which no equality is tempting."""
+    key = source.keys[0]
+    try:
+        value = _NEUTRAL[key.bind.python_type]
+    except (KeyError, NotImplementedError):
+        value = ""
+    low = bindparam(None, value, type_=key.bind)
+    return and_(key.element > low, key.element < low)

@@ -11,7 +11,7 @@ from sqlalchemy import Connection, Engine, Table
 from vrelko.core.facts import ColumnFacts, Facts, IndexFacts, ServerFacts, TableFacts
 from vrelko.core.outline import Outline
 from vrelko.engines import sqlite_catalog as catalog
-from vrelko.engines.registry import capabilities_of, database_errors
+from vrelko.engines.registry import check_engine, database_errors
 from vrelko.errors import DatabaseError, nearest
 from vrelko.surveying.sampling import (
     COUNT_CAP,
@@ -32,7 +32,7 @@ def survey(engine: Engine, what: Any = None) -> Facts:
     nothing. For a listing, the typical values of its parameters are counted too, up to 10,000
     index entries each. Raises DatabaseError.
     """
-    capabilities_of(engine.dialect.name)
+    check_engine(engine, "surveyed")
     with database_errors("survey"), engine.connect() as connection:
         known = catalog.list_tables(connection)
         names, outlines = _names_of(what, known)

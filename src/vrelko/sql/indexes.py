@@ -1,0 +1,146 @@
+"""What a page statement may rely on because an index exists: pins, and where NULLs stand.
+
+Pins are equality conditions written as ranges, for an engine that else walks the whole prefix.
+With `status = 0 AND (hour, id) > …` and an index on (status, hour, id), MariaDB may read every
+entry of the status. `status >= 0 AND status <= 0 … ORDER BY status, hour, id` means the same and
+reads a page. It needs an index that begins with the fixed columns: elsewhere it would cause a sort.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import BindParameter, Column, ColumnElement, Select
+from sqlalchemy.sql import operators
+from sqlalchemy.sql.elements import BinaryExpression
+
+from vrelko.core.facts import IndexColumn, IndexFacts
+from vrelko.core.order import Order, Term
+from vrelko.sql.sources import conjuncts, same
+
+
+@dataclass(frozen=True)
+class Pins:
+    """The fixed columns of an index, and whether each descends where the order runs forward."""
+
+    columns: tuple[tuple[ColumnElement[Any], bool], ...] = ()
+    forward: Order | None = None
+
+    def order_by(self, order: Order) -> tuple[ColumnElement[Any], ...]:
+        """Return the ORDER BY terms that go ahead of the order's own."""
+        backward = order != self.forward
+        return tuple(
+            column.desc() if descending != backward else column.asc()
+            for column, descending in self.columns
+        )
+
+    def apply(self, statement: Select[Any]) -> Select[Any]:
+        """Return the statement with the equalities of pinned columns written as two bounds."""
+        if not self.columns:
+            return statement
+        criteria: list[Any] = []
+        for criterion in statement._where_criteria:
+            for part in conjuncts(criterion):
+                criteria.extend(self._bounds(part))
+        whole = statement.where()
+        whole._where_criteria = tuple(criteria)
+        return whole
+
+    def _bounds(self, part: Any) -> Sequence[Any]:
+        fixed = fixed_column(part)
+        if fixed is None or not any(same(fixed[0], column) for column, _ in self.columns):
+            return (part,)
+        return fixed[0] >= fixed[1], fixed[0] <= fixed[1]
+
+
+NO_PINS = Pins()
+
+
+def fixed_column(part: Any) -> tuple[Column[Any], BindParameter[Any]] | None:
+    """Return the column and value of a condition `column = value`, None for any other."""
+    if isinstance(part, BinaryExpression) and part.operator is operators.eq:
+        for column, value in ((part.left, part.right), (part.right, part.left)):
+            if isinstance(column, Column) and isinstance(value, BindParameter):
+                return column, value
+    return None
+
+
+def find_pins(
+    where: Any,
+    elements: Sequence[ColumnElement[Any]],
+    order: Order,
+    indexes: Sequence[IndexFacts],
+    tail: Sequence[str],
+) -> Pins:
+    """Return the pins for an order: the fixed columns of an index that serves it.
+
+    `tail` names the columns that every index ends in unseen. No such index: no pins.
+    """
+    fixed = _fixed(where)
+    for index in indexes:
+        lead, flip, _ = _match(index, fixed, _wanted(elements, order, fixed), tail)
+        if lead and flip is not None:
+            columns = tuple((fixed[str(c.name)], c.descending != flip) for c in lead)
+            return Pins(columns, order)
+    return NO_PINS
+
+
+def places_nulls(
+    where: Any,
+    elements: Sequence[ColumnElement[Any]],
+    order: Order,
+    indexes: Sequence[IndexFacts],
+    tail: Sequence[str],
+) -> bool:
+    """Tell whether an index serves an order with its NULLs where the order wants them."""
+    fixed = _fixed(where)
+    wanted = _wanted(elements, order, fixed)
+    for index in indexes:
+        _, flip, rest = _match(index, fixed, wanted, tail)
+        if flip is None:
+            continue
+        pairs = zip(rest, wanted, strict=False)
+        if all(
+            not term.nullable or (bool(column.nulls_first) != flip) == (term.nulls == "first")
+            for column, (_, term) in pairs
+        ):
+            return True
+    return False
+
+
+def _fixed(where: Any) -> dict[str, Column[Any]]:
+    return {found[0].name: found[0] for part in conjuncts(where) if (found := fixed_column(part))}
+
+
+def _wanted(
+    elements: Sequence[ColumnElement[Any]], order: Order, fixed: dict[str, Column[Any]]
+) -> list[tuple[str | None, Term]]:
+    names = [element.name if isinstance(element, Column) else None for element in elements]
+    return [
+        (name, term) for name, term in zip(names, order.terms, strict=True) if name not in fixed
+    ]
+
+
+def _match(
+    index: IndexFacts,
+    fixed: dict[str, Column[Any]],
+    wanted: Sequence[tuple[str | None, Term]],
+    tail: Sequence[str],
+) -> tuple[list[IndexColumn], bool | None, list[IndexColumn]]:
+    """Return the fixed columns an index begins with, whether it is read backward, and the rest.
+
+    The direction is None where the index does not serve the order.
+    """
+    columns = list(index.columns)
+    lead: list[IndexColumn] = []
+    while columns and columns[0].name in fixed:
+        lead.append(columns.pop(0))
+    known = {column.name for column in columns}
+    columns += [IndexColumn(name) for name in tail if name not in known]
+    names = [column.name for column in columns[: len(wanted)]]
+    if index.partial or names != [name for name, _ in wanted]:
+        return lead, None, columns
+    flips = {a.descending != term.descending for a, (_, term) in zip(columns, wanted, strict=False)}
+    return lead, (True in flips) if len(flips) <= 1 else None, columns
