@@ -14,7 +14,7 @@ from sqlalchemy import (
 
 from vrelko import Listing
 from vrelko.core.order import make_total, parse_order
-from vrelko.errors import ListingError, OrderError
+from vrelko.errors import OrderError
 from vrelko.larkmere.schema import capture, station
 
 meta = MetaData()
@@ -94,19 +94,3 @@ def test_names_unknown_and_ambiguous():
         Listing(both, orders="id")
     with pytest.raises(OrderError, match="JSON"):
         Listing(select(note), orders="data", unique=["n"])
-
-
-@pytest.mark.parametrize(
-    "statement",
-    [
-        select(capture.c.ring).distinct(),
-        select(capture.c.ring).group_by(capture.c.ring),
-        select(capture).limit(5),
-        select(capture).offset(5),
-        select(1),
-        select(select(capture).subquery()),
-    ],
-)
-def test_selects_that_a_page_would_change_are_refused(statement):
-    with pytest.raises(ListingError):
-        Listing(statement, orders="ring")

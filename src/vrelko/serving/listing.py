@@ -87,6 +87,7 @@ class Listing:
         self.cap = cap
         self.sizes = sizes or Sizes()
         self._described: Described = describe_select(select, orders, unique)
+        self._select, self._unique = select, unique
         self.name = name or "+".join(self._described.table_names)
         self._named = name
         self._filters = Filters(select, filters or {})
@@ -107,7 +108,7 @@ class Listing:
     @property
     def select(self) -> Select[Any]:
         """The select whose rows are paged."""
-        return self._described.select
+        return self._select
 
     @property
     def paged_table(self) -> Table | None:
@@ -199,7 +200,8 @@ class Listing:
             "name": self.name, "kind": self.kind, "sizes": self.sizes,
             "total": self.total, "cap": self.cap, "params": given, "strategy": self._chosen,
         }  # fmt: skip
-        return outline_of(self._described, self.orders(dialect), whole.whereclause, settings)
+        where = getattr(whole, "whereclause", None)
+        return outline_of(self._described, self.orders(dialect), where, settings)
 
     def variant(
         self, dialect: str, order: str | None, params: Mapping[str, Any] | None = None
@@ -240,8 +242,11 @@ class Listing:
         chosen = self._choose_order(dialect.name, order)
         where = dialect.name, str(chosen), active
         if where not in self._variants:
-            found = self._described
             filtered = self._filters.apply(self.select, active)
+            found = self._described
+            if found.wrapped:  # conditions go inside the subquery, whose columns are its own
+                found = describe_select(filtered, self._arguments["orders"], self._unique)
+                filtered = found.select
             keys = [key_column(found.columns[name], dialect) for name in chosen.names]
             capabilities = capabilities_of(dialect.name)
             elements = [key.element for key in keys]

@@ -127,7 +127,7 @@ class PageReader:
         full: list[Any] = []
         for select in selects:
             values = {LIMIT: want - len(rows), **(ours or {})}
-            part, part_full = self._runner.fetch(select, self._width, values)
+            part, part_full = self._runner.fetch(select, self._width, values, self._variant.orm)
             if not rows:
                 rows, full = part, part_full
             else:

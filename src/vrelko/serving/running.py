@@ -37,15 +37,18 @@ class Runner:
         self.asked: list[Asked] = []
 
     def fetch(
-        self, select: Select[Any], width: int | None, ours: Mapping[str, Any]
+        self, select: Select[Any], width: int | None, ours: Mapping[str, Any], orm: bool = False
     ) -> tuple[list[Any], list[Any]]:
         """Return the rows as the user's select has them, and the full rows with hidden keys.
 
-        `width` is the number of the user's columns, None when nothing is hidden.
+        `width` is the number of the user's columns, None when nothing is hidden. `orm`: rows hold
+        entities, which may load collections by a join; the key in each row keeps rows apart.
         Raises DatabaseError when the database refuses, PageError when a value does not fit.
         """
         began = perf_counter()
         result = self._execute(select, ours)
+        if orm:
+            result = result.unique()
         if width is None:
             rows = full = list(result.all())
         else:

@@ -10,6 +10,7 @@ from sqlalchemy import Select
 
 from vrelko.core.order import Order
 from vrelko.errors import PageError
+from vrelko.sql.entities import has_whole_entity
 from vrelko.sql.statements import (
     Source,
     build_count,
@@ -29,6 +30,7 @@ class Variant:
 
     def __init__(self, source: Source, counted: Select[Any]) -> None:
         self.source = source
+        self.orm = has_whole_entity(source.select)
         self.capabilities = source.capabilities
         self._counted = counted
         self._seeks: dict[tuple[tuple[bool, ...], bool, bool], tuple[Select[Any], ...]] = {}

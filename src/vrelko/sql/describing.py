@@ -10,15 +10,16 @@ from sqlalchemy import Column, ColumnElement, Select
 
 from vrelko.core.order import Order, parse_order
 from vrelko.core.outline import Outline
-from vrelko.errors import ListingError, OrderError
+from vrelko.errors import OrderError
 from vrelko.sql.conditions import read_conditions
 from vrelko.sql.names import Names, order_by_of, read_clauses, read_names, resolve_order
+from vrelko.sql.shapes import Shape, refuse_selects, shape_of
 from vrelko.sql.sources import (
     Sources,
     base_table,
     is_nullable,
-    read_sources,
     refuse_unsortable,
+    same,
     table_name,
 )
 
@@ -40,6 +41,7 @@ class Described:
     nullable: frozenset[str]
     sources: Sources
     positions: tuple[Any, ...]
+    wrapped: bool = False
 
     @property
     def table_names(self) -> tuple[str, ...]:
@@ -48,25 +50,48 @@ class Described:
 
 
 def describe_select(
-    select: Select[Any], orders: str | Sequence[Any] | None, unique: Sequence[str] | None
+    select: Any, orders: str | Sequence[Any] | None, unique: Sequence[str] | None
 ) -> Described:
     """Read a select and its allowed orders. Raises ListingError and OrderError."""
-    _refuse(select)
-    sources = read_sources(select)
-    names = read_names(select, sources)
-    given = _read_orders(select, orders, names)
+    refuse_selects(select)
+    own = order_by_of(select) if isinstance(select, Select) else ()
+    shape = shape_of(select)
+    names = read_names(shape.select, shape.sources)
+    if own and shape.wrapped:
+        own = ()
+    given = _read_orders(own, orders, names)
     columns: dict[str, ColumnElement[Any]] = {}
     resolved = []
     for order in given:
         canonical, found = resolve_order(order, names)
         resolved.append(canonical)
         columns.update(found)
-    key = _unique_names(sources, names, unique, columns)
+    if shape.closed:
+        _refuse_unselected(columns, shape)
+    key = _unique_names(shape.unique, names, unique, columns)
     for name, element in columns.items():
         refuse_unsortable(name, element)
-    nullable = frozenset(name for name, element in columns.items() if is_nullable(element, sources))
-    positions = tuple(_position(entry) for entry in select.column_descriptions)
-    return Described(select, given, tuple(resolved), columns, key, nullable, sources, positions)
+    nullable = frozenset(
+        name for name, element in columns.items() if is_nullable(element, shape.sources)
+    )
+    positions = tuple(_position(entry) for entry in shape.select.column_descriptions)
+    return Described(
+        shape.select, given, tuple(resolved), columns, key, nullable, shape.sources, positions,
+        shape.wrapped,
+    )  # fmt: skip
+
+
+def _refuse_unselected(columns: Mapping[str, ColumnElement[Any]], shape: Shape) -> None:
+    """Raise OrderError for orders by columns that DISTINCT or GROUP BY has merged."""
+    shown = list(shape.select.selected_columns)
+    known = [*(getattr(one, "element", one) for one in shown), *shown, *shape.unique]
+    for name, element in columns.items():
+        if not any(same(element, one) for one in known):
+            raise OrderError(
+                f"the order names {name!r}, which {shape.closed} leaves without one value a row",
+                "Order by what the select shows",
+                "order-merged",
+            )
 
 
 def _position(entry: Mapping[str, Any]) -> Any:
@@ -122,34 +147,9 @@ def _base_name(source: Any) -> str:
     return table.name if table is not None else table_name(source)
 
 
-def _refuse(select: Select[Any]) -> None:
-    """Raise ListingError for selects that a page predicate would change."""
-    if not isinstance(select, Select):
-        raise ListingError(
-            f"{type(select).__name__} cannot be paged",
-            "Give a select() of tables or joins; wrap text() or a union as .subquery() first",
-            "select-kind",
-        )
-    faults = {
-        "DISTINCT": bool(select._distinct),
-        "GROUP BY": bool(select._group_by_clauses),
-        "HAVING": bool(select._having_criteria),
-        "LIMIT": select._limit_clause is not None,
-        "OFFSET": select._offset_clause is not None,
-    }
-    for word, present in faults.items():
-        if present:
-            raise ListingError(
-                f"the select has its own {word}, which a page would change",
-                f"Leave {word} out, or page the tables it reads",
-                "select-clause",
-            )
-
-
 def _read_orders(
-    select: Select[Any], orders: str | Sequence[Any] | None, names: Names
+    own: Sequence[Any], orders: str | Sequence[Any] | None, names: Names
 ) -> tuple[Order, ...]:
-    own = order_by_of(select)
     if orders is None or (not isinstance(orders, str) and not len(orders)):
         return (read_clauses(own, names),) if own else (Order(()),)
     if own:
@@ -170,13 +170,13 @@ def _listed(one: Any) -> Sequence[Any]:
 
 
 def _unique_names(
-    sources: Sources,
+    proven: Sequence[Any],
     names: Names,
     given: Sequence[str] | None,
     columns: dict[str, ColumnElement[Any]],
 ) -> tuple[str, ...]:
     """Return the names of the columns that identify a row, adding them to `columns`."""
-    elements = sources.unique if given is None else tuple(names.find(name) for name in given)
+    elements = proven if given is None else tuple(names.find(name) for name in given)
     if not elements:
         raise OrderError(
             "no primary key or unique constraint identifies a row of this listing",

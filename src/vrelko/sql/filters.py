@@ -22,6 +22,12 @@ class Filters:
         self.base = bound_parameters(select)
         self.required = {name for name, must in self.base.items() if must}
         self.known = set(self.base).union(*self.needs.values())
+        if optional and not isinstance(select, Select):
+            raise ListingError(
+                "optional filters cannot be added to a set operation",
+                "Put them into its members, or page select(….subquery())",
+                "filter-select",
+            )
         for name, needed in self.needs.items():
             if not needed:
                 raise ListingError(

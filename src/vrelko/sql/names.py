@@ -12,6 +12,7 @@ from sqlalchemy.sql.elements import Label, UnaryExpression
 
 from vrelko.core.order import NullPlace, Order, Term
 from vrelko.errors import OrderError, nearest
+from vrelko.sql.entities import mapped_names
 from vrelko.sql.sources import Sources, same, table_name
 
 _ORDER_MODIFIERS = (operators.desc_op, operators.asc_op)
@@ -63,7 +64,19 @@ def read_names(select: Select[Any], sources: Sources) -> Names:
         for column in table.c:
             _add(inner, column.key, column)
             _add(inner, f"{table_name(table)}.{column.key}", column)
+    for name, element in mapped_names(select):
+        if name not in inner:
+            _add(inner, name, _counterpart(element, sources))
     return Names({**inner, **selected})
+
+
+def _counterpart(element: ColumnElement[Any], sources: Sources) -> ColumnElement[Any]:
+    """Return the table column that a mapped attribute stands for, where there is one."""
+    for table in sources.tables:
+        for column in table.c:
+            if same(column, element):
+                return column
+    return element
 
 
 def resolve_order(order: Order, names: Names) -> tuple[Order, dict[str, ColumnElement[Any]]]:

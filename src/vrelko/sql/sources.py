@@ -10,9 +10,10 @@ from sqlalchemy import Alias, Column, ColumnElement, Join, Select, Table, Unique
 from sqlalchemy.dialects import sqlite
 from sqlalchemy.sql import operators
 from sqlalchemy.sql.elements import BinaryExpression, BooleanClauseList, Grouping
-from sqlalchemy.sql.selectable import FromClause
+from sqlalchemy.sql.selectable import FromClause, Subquery
 
 from vrelko.errors import ListingError, OrderError
+from vrelko.sql.entities import plain_froms
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,7 +38,7 @@ def read_sources(select: Select[Any]) -> Sources:
     optional: set[FromClause] = set()
     unique: list[Any] = []
     proven = True
-    for source in select.get_final_froms():
+    for source in plain_froms(select):
         _collect(source, False, tables, optional)
         key = _key_of(source)
         proven = proven and bool(key)
@@ -101,7 +102,7 @@ def _collect(
         _collect(source.left, missing or source.full, tables, optional)
         _collect(source.right, missing or source.full or source.isouter, tables, optional)
         return
-    if base_table(source) is None:
+    if base_table(source) is None and not isinstance(source, Subquery):
         raise ListingError(
             f"the select reads from {table_name(source)!r}, which is no table",
             "Select from tables and joins of tables",

@@ -154,9 +154,9 @@ def build_whole(source: Source) -> Select[Any]:
 
 def build_count(statement: Select[Any], cap: int | None) -> Select[Any]:
     """Return the statement that counts a select's rows, at most `cap` + 1 of them."""
-    rows: Select[Any] = statement.order_by(None).with_only_columns(
-        literal_column("1"), maintain_column_froms=True
-    )
+    rows: Select[Any] = statement.order_by(None)
+    if not statement._distinct:  # each row of a DISTINCT select counts as what it shows
+        rows = rows.with_only_columns(literal_column("1"), maintain_column_froms=True)
     if cap is not None:
         rows = rows.limit(bindparam(None, cap + 1, type_=Integer, literal_execute=True))
     return select(func.count()).select_from(rows.subquery("vrelko_rows"))
@@ -182,16 +182,24 @@ def _statement(
         predicates = [_predicate(source, order, part, null_keys) for part in group]
         if source.capabilities.equality_traps and _is_trap(group):
             predicates.append(_never(source))
-        whole = _first_where(whole, or_(*predicates) if len(predicates) > 1 else predicates[0])
+        whole = _first_where(
+            source, whole, or_(*predicates) if len(predicates) > 1 else predicates[0]
+        )
     return source.pins.apply(whole).limit(_integer(LIMIT))
 
 
-def _first_where(statement: Select[Any], predicate: ColumnElement[bool]) -> Select[Any]:
+def _first_where(
+    source: Source, statement: Select[Any], predicate: ColumnElement[bool]
+) -> Select[Any]:
     """Return the statement with a predicate ahead of its own conditions.
 
     Where both bound one column from the same side, SQLite seeks by the one that is written first,
-    and by neither of ours beside a BETWEEN. SQLAlchemy has no public way to write it so.
+    and by neither of ours beside a BETWEEN. SQLAlchemy has no public way to write it so. Where rows
+    are grouped by something else than the order, the predicate waits for the groups.
     """
+    groups = statement._group_by_clauses
+    if groups and not all(any(same(key.element, one) for one in groups) for key in source.keys):
+        return statement.having(predicate)
     whole = statement.where(predicate)
     own = (part for criterion in whole._where_criteria[:-1] for part in conjuncts(criterion))
     whole._where_criteria = (*whole._where_criteria[-1:], *own)

@@ -1,0 +1,55 @@
+"""What the ORM adds to a select: entities, mapped names, loader options."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from sqlalchemy import ColumnElement, Select, inspect, literal_column
+from sqlalchemy.sql.selectable import FromClause
+
+from vrelko.errors import ListingError
+
+
+def entities_of(select: Select[Any]) -> tuple[Any, ...]:
+    """Return the mapped classes and aliases that a select names, whole or by attribute."""
+    found = (entry.get("entity") for entry in select.column_descriptions)
+    return tuple(dict.fromkeys(one for one in found if one is not None))
+
+
+def has_whole_entity(select: Select[Any]) -> bool:
+    """Tell whether rows hold whole entities."""
+    return any(
+        entry.get("entity") is not None and entry["expr"] is entry["entity"]
+        for entry in select.column_descriptions
+    )
+
+
+def mapped_names(select: Select[Any]) -> Iterator[tuple[str, ColumnElement[Any]]]:
+    """Yield attribute names of a select's entities with their columns."""
+    for entity in entities_of(select):
+        for attribute in inspect(entity).mapper.column_attrs:
+            element = getattr(entity, attribute.key).__clause_element__()
+            if isinstance(element, ColumnElement):
+                yield attribute.key, element
+
+
+def plain_froms(select: Select[Any]) -> list[FromClause]:
+    """Return what a select reads from, without the joins that loader options add."""
+    bare: Select[Any] = select.with_only_columns(literal_column("1"), maintain_column_froms=True)
+    return list(bare.get_final_froms())
+
+
+def refuse_cut_collections(select: Select[Any]) -> None:
+    """Raise ListingError for contains_eager() of a collection: a page would cut it short."""
+    for option in getattr(select, "_with_options", ()):
+        for element in getattr(option, "context", ()):
+            local = getattr(element, "local_opts", {})
+            path = getattr(getattr(element, "path", None), "path", ())
+            cut = [part.key for part in path if getattr(part, "uselist", False)]
+            if "eager_from_alias" in local and cut:
+                raise ListingError(
+                    f"contains_eager() of the collection {cut[-1]!r} would be cut by a page",
+                    "Use selectinload() or joinedload() for it",
+                    "select-collection",
+                )

@@ -1,0 +1,170 @@
+"""Kinds of select: ORM and Core, merged rows, wrapped ones, and those that are refused."""
+
+import pytest
+from sqlalchemy import (
+    Double,
+    ForeignKey,
+    Integer,
+    String,
+    bindparam,
+    func,
+    literal_column,
+    select,
+    text,
+    union_all,
+)
+from sqlalchemy.orm import (
+    Bundle,
+    DeclarativeBase,
+    Session,
+    aliased,
+    contains_eager,
+    joinedload,
+    load_only,
+    mapped_column,
+    relationship,
+    selectinload,
+)
+
+from vrelko import Listing, Sizes, Spot
+from vrelko.errors import ListingError, OrderError, VrelkoError
+
+
+class Base(DeclarativeBase):
+    pass
+
+
+class Site(Base):
+    __tablename__ = "site"
+    id = mapped_column(Integer, primary_key=True)
+    title = mapped_column("name", String(20))
+    birds = relationship("Bird", back_populates="site", order_by="Bird.id")
+
+
+class Bird(Base):
+    __tablename__ = "bird"
+    id = mapped_column(Integer, primary_key=True)
+    site_id = mapped_column(ForeignKey("site.id"))
+    weight = mapped_column(Double)
+    site = relationship(Site, back_populates="birds")
+
+
+other = aliased(Bird)
+
+
+@pytest.fixture(scope="module")
+def filled(server):
+    Base.metadata.create_all(server)
+    with Session(server) as session:
+        session.add_all(Site(id=i, title=f"n{i % 3}") for i in range(1, 8))
+        session.flush()
+        session.add_all(
+            Bird(id=i, site_id=i % 7 + 1, weight=None if i % 5 == 0 else (i * 7) % 13)
+            for i in range(1, 61)
+        )
+        session.commit()
+    yield server
+    Base.metadata.drop_all(server)
+
+
+def walk(listing, session, **request):
+    """Every row by next links, and the same by prev links from the end."""
+    pages = [listing.read(session, **request)]
+    while (cursor := pages[-1].next) is not None:
+        pages.append(listing.read(session, cursor, **request))
+    back = [listing.read(session, Spot.end(), **request)]
+    while (cursor := back[-1].prev) is not None:
+        back.append(listing.read(session, cursor, **request))
+    rows = [row for page in pages for row in page]
+    assert rows == [row for page in reversed(back) for row in page]
+    return rows
+
+
+ranked = select(Bird.id, Bird.weight, func.row_number().over(order_by=Bird.id.desc()).label("rn"))
+halves = union_all(
+    select(Bird.id, Bird.weight).where(Bird.id < 10),
+    select(Bird.id, Bird.weight).where(Bird.id > 50),
+)
+SELECTS = {
+    "entity": (select(Bird), "-weight", {}),
+    "filtered": (select(Bird).where(Bird.weight > 3), "-weight,site_id", {}),
+    "several": (select(Bird, Site).join(Bird.site), "title,-bird.id", {}),
+    "columns": (select(Bird.id, Site.title.label("x")).join(Bird.site), "x,-id", {}),
+    "aliased": (select(other).where(other.weight < 9), "weight", {}),
+    "bundle": (select(Bundle("b", Bird.id, Bird.weight)), "weight", {}),
+    "joinedload": (select(Site).options(joinedload(Site.birds)), "-title", {}),
+    "selectinload": (select(Site).options(selectinload(Site.birds)), "title", {}),
+    "load_only": (select(Bird).options(load_only(Bird.weight)), "-site_id", {}),
+    "own order": (select(Bird).order_by(Bird.weight.desc(), Bird.id), None, {}),
+    "distinct": (select(Bird.site_id).distinct(), "-site_id", {}),
+    "distinct with key": (select(Site).join(Site.birds).distinct(), "-title", {}),
+    "group": (select(Bird.site_id, func.count().label("n")).group_by(Bird.site_id), "-n", {}),
+    "group by key": (select(Bird.site_id, func.max(Bird.weight).label("m"))
+                     .group_by(Bird.site_id), "site_id", {}),
+    "window": (ranked, "-rn", {}),
+    "own limit": (select(Bird.id, Bird.weight).order_by(Bird.weight, Bird.id).limit(20), "-id", {}),
+    "union": (halves, "-weight", {"unique": ["id"]}),
+    "text": (select(text("SELECT id, weight FROM bird").columns(id=Integer, weight=Double)
+                    .subquery("t")), "weight", {"unique": ["id"]}),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", SELECTS)
+def test_pages_hold_what_the_select_gives(filled, kind):
+    statement, orders, settings = SELECTS[kind]
+    listing = Listing(statement, orders=orders, sizes=Sizes(4), total="exact", **settings)
+    with Session(filled) as session:
+        rows = walk(listing, session)
+        result = session.execute(statement)
+        wanted = (result.unique() if kind == "joinedload" else result).all()
+        assert sorted(map(repr, rows)) == sorted(map(repr, wanted))
+        page = listing.read(session)
+        assert page.total.value == len(wanted)
+        assert page[0]._fields == wanted[0]._fields
+        if "load" in kind and kind != "load_only":
+            assert sum(len(site.birds) for site in page.scalars()) > 0
+
+
+def test_filters_go_inside_what_is_wrapped(filled):
+    listing = Listing(
+        ranked, orders="rn", sizes=Sizes(5), filters={"site": Bird.site_id == bindparam("site")}
+    )
+    with Session(filled) as session:
+        rows = walk(listing, session, params={"site": 3})
+        assert [row.rn for row in rows] == list(range(1, len(rows) + 1))
+        assert len(rows) == 9
+
+
+def test_a_column_fixed_by_equality_needs_no_place_in_the_key(filled):
+    two = select(Bird.id, Site.title).select_from(Bird).join(Site, Site.id > 0)
+    assert str(Listing(two, orders="id").orders()[0]) == "id,site.id"
+    one = two.where(Site.id == 3)
+    assert str(Listing(one, orders="-weight").orders()[0]) == "-weight:nulls-last,-id"
+
+
+@pytest.mark.parametrize(
+    ("statement", "orders", "said"),
+    [
+        (text("SELECT 1"), "x", "columns"),
+        (select(literal_column("1")), "x", "no table"),
+        (Bird, "id", "select"),
+        (select(Bird).order_by(func.random()), None, "random"),
+        (select(Bird).order_by(text("weight")), None, "raw text"),
+        (select(Bird).order_by(Bird.weight + 1), None, "label"),
+        (select(Bird.site_id).distinct(), "weight", "DISTINCT"),
+        (select(Bird.site_id).group_by(Bird.site_id), "weight", "GROUP BY"),
+        (select(Bird).limit(5), "id", "entities"),
+        (select(Bird, func.rank().over(order_by=Bird.id)), "id", "entities"),
+        (select(Site).join(Site.birds).options(contains_eager(Site.birds)), "id", "selectinload"),
+        (halves, "weight", "unique="),
+    ],
+)
+def test_what_cannot_be_paged_is_refused_with_the_rewrite(statement, orders, said):
+    with pytest.raises((ListingError, OrderError), match=said) as caught:
+        Listing(statement, orders=orders)
+    assert caught.value.todo
+
+
+def test_filters_on_a_union_are_refused():
+    with pytest.raises(VrelkoError, match="set operation"):
+        Listing(halves, orders="id", unique=["id"], filters={"a": Bird.id == bindparam("a")})
