@@ -146,6 +146,9 @@ class Total:
         return f"{self.value:,}+" if self.kind == "capped" else f"{self.value:,}"
 
 
+NO_TOTAL = Total(None, "none")
+
+
 @dataclass(frozen=True, slots=True)
 class FromTo:
     """Where a page stands: first and last row counted from 1 (None on an empty page)."""

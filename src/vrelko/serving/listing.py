@@ -44,6 +44,10 @@ _SPOTS = {
 """Which spots each kind of listing takes."""
 
 
+_MOST_KEPT = 1_000
+"""Variants and fingerprints kept to be used again."""
+
+
 class Listing:
     """A select, its orders, filters and page sizes, served page by page.
 
@@ -98,9 +102,10 @@ class Listing:
             "total": self.total, "cap": cap, "secrets": secrets, "unique": unique,
             "strategy": self.strategy, "workload": workload,
         }  # fmt: skip
-        self._variants: dict[tuple[str, str, tuple[str, ...]], Variant] = {}
+        self._variants: dict[tuple[Any, ...], Variant] = {}
         self._orders: dict[str, tuple[Order, ...]] = {}
         self._indexes: dict[str, list[IndexFacts]] = {}
+        self._fingerprints: dict[Any, bytes] = {}
 
     def __repr__(self) -> str:
         return f"<Listing {self.name!r}, {self.kind} by {self._described.orders[0]}>"
@@ -152,7 +157,7 @@ class Listing:
         lent = connection.connect() if isinstance(connection, Engine) else nullcontext(connection)
         with lent as lender:
             variant = self._variant(dialect_of(lender), order, self._filters.active(given), lender)
-            print_ = fingerprint_of(self._binding(variant, given, scope))
+            print_ = self._fingerprint(variant, given, scope)
             spot = self._spot_of(at, print_, variant)
             runner = Runner(lender, given)
             reader = PageReader(runner, variant, rows)
@@ -162,8 +167,7 @@ class Listing:
                 kind = self.total if total else "none"
                 early = spot.kind == "end" and self.kind == "grid"
                 counted = self._count(runner, variant, kind) if early else None
-                batch = reader.read(spot, counted)
-                batch = settle_total(batch, kind, counted)
+                batch = settle_total(reader.read(spot, counted), kind, counted)
                 if batch.total is None:
                     batch = settle_total(batch, kind, self._count(runner, variant, kind))
         numbered = self.kind == "grid"
@@ -239,23 +243,31 @@ class Listing:
     def _variant(
         self, dialect: Dialect, order: str | None, active: tuple[str, ...], lender: Any = None
     ) -> Variant:
-        chosen = self._choose_order(dialect.name, order)
-        where = dialect.name, str(chosen), active
-        if where not in self._variants:
-            filtered = self._filters.apply(self.select, active)
-            found = self._described
-            if found.wrapped:  # conditions go inside the subquery, whose columns are its own
-                found = describe_select(filtered, self._arguments["orders"], self._unique)
-                filtered = found.select
-            keys = [key_column(found.columns[name], dialect) for name in chosen.names]
-            capabilities = capabilities_of(dialect.name)
-            elements = [key.element for key in keys]
-            pins, served = self._look_for_indexes(filtered, chosen, elements, dialect, lender)
-            source = make_source(
-                filtered, chosen, keys, capabilities, found.positions, pins, served
-            )
-            self._variants[where] = Variant(source, filtered)
-        return self._variants[where]
+        asked = dialect.name, order, active, lender is None
+        found = self._variants.get(asked)
+        if found is None:
+            chosen = self._choose_order(dialect.name, order)
+            where = dialect.name, str(chosen), active, lender is None
+            found = self._variants.get(where) or self._make_variant(dialect, chosen, active, lender)
+            if len(self._variants) >= _MOST_KEPT:
+                self._variants.clear()
+            self._variants[asked] = self._variants[where] = found
+        return found
+
+    def _make_variant(
+        self, dialect: Dialect, chosen: Order, active: tuple[str, ...], lender: Any
+    ) -> Variant:
+        filtered = self._filters.apply(self.select, active)
+        found = self._described
+        if found.wrapped:  # conditions go inside the subquery, whose columns are its own
+            found = describe_select(filtered, self._arguments["orders"], self._unique)
+            filtered = found.select
+        keys = [key_column(found.columns[name], dialect) for name in chosen.names]
+        elements = [key.element for key in keys]
+        pins, served = self._look_for_indexes(filtered, chosen, elements, dialect, lender)
+        capabilities = capabilities_of(dialect.name)
+        source = make_source(filtered, chosen, keys, capabilities, found.positions, pins, served)
+        return Variant(source, filtered)
 
     def _look_for_indexes(
         self,
@@ -319,10 +331,23 @@ class Listing:
                 f"It takes: {', '.join(taken)}",
                 "spot-kind",
             )
-        if spot.key is not None:
-            key = variant.key_of(spot.key)
-            spot = replace(spot, key=key)
+        if spot.key is not None and (isinstance(at, Spot) or len(spot.key) != len(variant.order)):
+            return replace(spot, key=variant.key_of(spot.key))
         return spot
+
+    def _fingerprint(self, variant: Variant, given: Mapping[str, Any], scope: object) -> bytes:
+        """Return the digest of what cursors are bound to; kept for what was asked of late."""
+        try:
+            known = (id(variant), tuple(given.items()), tuple(map(type, given.values())), scope)
+            found = self._fingerprints.get(known)
+        except TypeError:  # a value that cannot be hashed, such as a list for IN
+            return fingerprint_of(self._binding(variant, given, scope))
+        if found is None:
+            found = fingerprint_of(self._binding(variant, given, scope))
+            if len(self._fingerprints) >= _MOST_KEPT:
+                self._fingerprints.clear()
+            self._fingerprints[known] = found
+        return found
 
     def _binding(self, variant: Variant, given: Mapping[str, Any], scope: object) -> list[Any]:
         types = [str(key.element.type) for key in variant.source.keys]

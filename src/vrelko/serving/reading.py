@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from vrelko.core.arithmetic import Total, check_offset, offset_of, page_count
+from vrelko.core.arithmetic import NO_TOTAL, Total, check_offset, offset_of, page_count
 from vrelko.core.spot import Spot
 from vrelko.serving.running import Runner
 from vrelko.serving.variants import Variant
@@ -28,7 +28,7 @@ class Batch:
     after: bool
     offset: int | None
     exact: bool
-    total: Total | None = None
+    total: Total | None = NO_TOTAL
 
 
 class PageReader:
@@ -38,7 +38,6 @@ class PageReader:
         self._runner = runner
         self._variant = variant
         self._size = size
-        self._width = variant.source.width if variant.source.hidden else None
 
     def read(self, spot: Spot, count: Total | None) -> Batch:
         """Return the rows at a spot; `count` is the listing's total where it is known."""
@@ -123,11 +122,15 @@ class PageReader:
         self, selects: Sequence[Any], want: int, ours: Mapping[str, Any] | None = None
     ) -> tuple[list[Any], list[Any]]:
         """Run statements one after the other until `want` rows are there."""
+        variant = self._variant
         rows: list[Any] = []
         full: list[Any] = []
         for select in selects:
-            values = {LIMIT: want - len(rows), **(ours or {})}
-            part, part_full = self._runner.fetch(select, self._width, values, self._variant.orm)
+            limited = variant.limited(select, want) if not rows else select
+            values = dict(ours) if ours else {}
+            if limited is select:
+                values[LIMIT] = want - len(rows)
+            part, part_full = self._runner.fetch(limited, variant.cutter, values, variant.orm)
             if not rows:
                 rows, full = part, part_full
             else:
@@ -140,7 +143,7 @@ class PageReader:
 def settle_total(batch: Batch, kind: str, counted: Total | None) -> Batch:
     """Return the batch with its total: counted, or known because the page reached the end."""
     if kind == "none":
-        return replace(batch, total=Total(None, "none"))
+        return batch
     ends = not batch.after and batch.exact and batch.offset is not None
     if ends and (batch.rows or batch.offset == 0):
         return replace(batch, total=Total((batch.offset or 0) + len(batch.rows), "exact"))

@@ -12,6 +12,7 @@ from sqlalchemy import Select
 from sqlalchemy.exc import DBAPIError, StatementError
 
 from vrelko.errors import DatabaseError, PageError
+from vrelko.sql.rows import Cutter
 
 log = logging.getLogger("vrelko")
 
@@ -37,11 +38,11 @@ class Runner:
         self.asked: list[Asked] = []
 
     def fetch(
-        self, select: Select[Any], width: int | None, ours: Mapping[str, Any], orm: bool = False
+        self, select: Select[Any], cutter: Cutter | None, ours: Mapping[str, Any], orm: bool = False
     ) -> tuple[list[Any], list[Any]]:
         """Return the rows as the user's select has them, and the full rows with hidden keys.
 
-        `width` is the number of the user's columns, None when nothing is hidden. `orm`: rows hold
+        `cutter` takes hidden columns off, None when nothing is hidden. `orm`: rows hold
         entities, which may load collections by a join; the key in each row keeps rows apart.
         Raises DatabaseError when the database refuses, PageError when a value does not fit.
         """
@@ -49,12 +50,10 @@ class Runner:
         result = self._execute(select, ours)
         if orm:
             result = result.unique()
-        if width is None:
+        if cutter is None:
             rows = full = list(result.all())
         else:
-            frozen = result.freeze()
-            full = list(frozen().all())
-            rows = list(frozen().columns(*range(width)).all())
+            rows, full = cutter.split(result)
         self._note(select, len(rows), began)
         return rows, full
 

@@ -24,9 +24,9 @@ def encode_value(value: Any) -> str:
 
     Raises PageError for types that no cursor can hold.
     """
-    for kind, (letter, write) in _WRITE.items():
-        if type(value) is kind:
-            return letter + write(value)
+    exact = _WRITE.get(type(value))
+    if exact is not None:
+        return exact[0] + exact[1](value)
     for kind, (letter, write) in _WRITE.items():
         if isinstance(value, kind):  # a driver's own subclass of a plain type
             return letter + write(value)

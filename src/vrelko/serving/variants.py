@@ -6,11 +6,12 @@ from collections.abc import Sequence
 from operator import itemgetter
 from typing import Any
 
-from sqlalchemy import Select
+from sqlalchemy import Integer, Select, literal_column
 
 from vrelko.core.order import Order
 from vrelko.errors import PageError
 from vrelko.sql.entities import has_whole_entity
+from vrelko.sql.rows import Cutter
 from vrelko.sql.statements import (
     Source,
     build_count,
@@ -19,6 +20,9 @@ from vrelko.sql.statements import (
     build_seek,
     build_whole,
 )
+
+_MOST_LIMITED = 200
+"""Statements kept with their limit; beyond them the limit is filled in."""
 
 
 class Variant:
@@ -38,6 +42,8 @@ class Variant:
         self._offsets: dict[bool, Select[Any]] = {}
         self._counts: dict[int | None, Select[Any]] = {}
         self._converts = tuple((i, key.to_key) for i, key in enumerate(source.keys) if key.to_key)
+        self.cutter = Cutter(source.width) if source.hidden else None
+        self._limited: dict[tuple[int, int], tuple[Select[Any], Select[Any]]] = {}
         self._take = itemgetter(*source.places)
         alone = source.alone() - {i for i, key in enumerate(source.keys) if key.alone}
         self.splits_ties = bool(alone) and len(source.order) > 1
@@ -77,6 +83,19 @@ class Variant:
         if shape not in self._seeks:
             self._seeks[shape] = build_seek(self.source, *shape)
         return self._seeks[shape]
+
+    def limited(self, select: Select[Any], rows: int) -> Select[Any]:
+        """Return a statement with the limit written in, kept for the sizes in use.
+
+        Filling in the limit at each execution takes longer than the rest of what a page adds.
+        """
+        known = self._limited.get((id(select), rows))
+        if known is None:
+            if len(self._limited) >= _MOST_LIMITED:
+                return select
+            known = select, select.limit(literal_column(str(int(rows)), Integer()))
+            self._limited[id(select), rows] = known
+        return known[1]
 
     def key_from(self, row: Sequence[Any]) -> tuple[Any, ...]:
         """Return the key of a full row."""
