@@ -1,6 +1,6 @@
 """How many entries a page of 25 reads at any depth of a million rows, by order shape and engine.
 
-    python bench/bounds.py [URL ...]      (default: an SQLite file, and local PostgreSQL and MariaDB)
+    python bench/bounds.py [URL ...]      (default: SQLite, and local PostgreSQL and MariaDB)
 
 Every shape has an index that fits. Entries are counted by `vrelko.engines.counting`; the figure is
 the largest over six depths, forward and backward. Prints a Markdown table.
@@ -78,7 +78,9 @@ def open_database(url):
 
 def worst(connection, order, where):
     whole = select(c.id, c.note, c.hour) if where is None else select(c.id, c.note).where(where)
-    listing = vrelko.Listing(whole, orders=order, total="none", sizes=Sizes(25, most=25))
+    listing = vrelko.Listing(
+        whole, orders=order, total="none", sizes=Sizes(25, most=25), expose=True
+    )
     rows = connection.scalar(select(text("count(*)")).select_from(whole.subquery()))
     most = blocks = statements = 0
     pages = [None]

@@ -11,7 +11,7 @@ import vrelko
 from vrelko.larkmere.schema import capture
 
 captures = vrelko.Listing(
-    select(capture.c.ring, capture.c.caught_at, capture.c.weight_g).where(
+    select(capture.c.id, capture.c.ring, capture.c.caught_at, capture.c.weight_g).where(
         capture.c.station_id == bindparam("station")
     ),
     name="station_grid",

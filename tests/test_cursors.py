@@ -11,12 +11,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import bindparam, select
 
-from vrelko import Listing, Spot
+from exposed import Listing
+from vrelko import Spot
 from vrelko.core.spot import Spot as CoreSpot
 from vrelko.errors import CursorError, ListingError, PageError
 from vrelko.larkmere.schema import capture
 from vrelko.serving.cursors import CursorBook, fingerprint_of
 from vrelko.serving.values import decode_value, encode_value
+from vrelko.serving.variety import binding
 
 SECRET = b"0123456789abcdef"
 PRINT = fingerprint_of(["captures", "-caught_at,-id"])
@@ -159,9 +161,9 @@ def test_a_forged_value_of_another_type_is_no_crash(larkmere):
     forged = listing()
     with larkmere.connect() as connection:
         page = forged.read(connection, params={"station": 3})
-        book = forged._book
+        book = forged.book
         print_ = fingerprint_of(
-            forged._binding(forged.variant("sqlite", None), {"station": 3}, None)
+            binding(forged.name, forged.variant("sqlite", None), {"station": 3}, None)
         )
         assert book.write(Spot.start(), print_) == page.self
         for key in ((5.0, 1), (datetime(2026, 1, 1), 10**30), (1,)):

@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 from sqlalchemy import Column, Integer, MetaData, Table, bindparam, create_engine, select
 
 import vrelko
-from vrelko import Depth, Landing, Listing, Needs, Readers, Sizes, Writers
+from exposed import Listing
+from vrelko import Depth, Landing, Needs, Readers, Sizes, Writers
 from vrelko.core.drift import Stream, count_walk, expect_drift, expect_shift
 from vrelko.errors import DatabaseError, ListingError, PageError
 from vrelko.larkmere.schema import capture

@@ -3,7 +3,8 @@
 import pytest
 from sqlalchemy import bindparam, delete, insert, select
 
-from vrelko import Listing, Sizes, Spot
+from exposed import Listing
+from vrelko import Sizes, Spot
 from vrelko.errors import DatabaseError, OrderError, PageError
 from vrelko.larkmere.schema import capture, species, station
 

@@ -12,7 +12,7 @@ from sqlalchemy import (
     select,
 )
 
-from vrelko import Listing
+from exposed import Listing
 from vrelko.core.order import make_total, parse_order
 from vrelko.errors import OrderError
 from vrelko.larkmere.schema import capture, station

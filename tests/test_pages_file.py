@@ -17,6 +17,7 @@ filters = { species_id = ":species" }
 orders  = ["-caught_at", "-weight_g:nulls-last"]
 sizes   = { default = 10, most = 50 }
 total   = "exact"
+expose  = true
 params  = { station = [2, 1] }
 """
 
@@ -42,6 +43,7 @@ def test_a_file_serves_the_pages_its_python_twin_serves(write):
         filters={"species": capture.c.species_id == bindparam("species")},
         sizes=Sizes(10, most=50),
         total="exact",
+        expose=True,
     )
     with pages.engine.connect() as connection:
         for call in (
@@ -117,7 +119,7 @@ def test_a_file_of_everything(write):
         ("most = 50", 'most = "some"', "listing.grid.sizes.most"),
         ('":station" }', "{ from = 3 } }", "listing.grid.where.station_id.*a value, ':parameter'"),
         ('":station" }', "{ } }", "listing.grid.where.station_id"),
-        ('"exact"', '"exactly"', "listing.grid.total.*'exact', 'capped' or 'none'"),
+        ('"exact"', '"exactly"', "listing.grid.total.*'exact', 'capped', 'about' or 'none'"),
         ("params  =", "parms =", "'listing.grid.parms' is not known.*'params'"),
         ('table   = "capture"', "", "listing.grid.*either table"),
         ('table   = "capture"', 'python = "json:dumps"', "names a function, not a Listing"),

@@ -8,7 +8,8 @@ import pytest
 from sqlalchemy import bindparam, create_engine, select, text
 
 import vrelko
-from vrelko import Depth, Landing, Listing, Needs, Readers, Sizes, Spot, Workload, Writers
+from exposed import Listing
+from vrelko import Depth, Landing, Needs, Readers, Sizes, Spot, Workload, Writers
 from vrelko.core.findings import CODES
 from vrelko.engines.sqlite import count_steps
 from vrelko.errors import DatabaseError, FactsError, ListingError, PageError

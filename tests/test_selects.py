@@ -26,7 +26,8 @@ from sqlalchemy.orm import (
     selectinload,
 )
 
-from vrelko import Listing, Sizes, Spot
+from exposed import Listing
+from vrelko import Sizes, Spot
 from vrelko.errors import ListingError, OrderError, VrelkoError
 
 

@@ -6,7 +6,8 @@ import pytest
 from sqlalchemy import create_engine, select, text
 from sqlalchemy.dialects import sqlite
 
-from vrelko import Listing, Sizes, Spot
+from exposed import Listing
+from vrelko import Sizes, Spot
 from vrelko.core.order import Order, Term
 from vrelko.core.seek import Range, group_ranges, plan_ranges
 from vrelko.engines.sqlite import count_steps

@@ -7,6 +7,7 @@ import pytest
 from sqlalchemy import create_engine, text
 
 import vrelko
+from exposed import Listing
 from vrelko.core.facts import Facts
 from vrelko.engines.sqlite import count_steps
 from vrelko.errors import DatabaseError, FactsError
@@ -136,7 +137,7 @@ def test_odd_tables(tmp_path):
 
 
 def test_what_it_may_look_at(larkmere):
-    listing = vrelko.Listing(
+    listing = Listing(
         capture.select().join(station).with_only_columns(capture.c.id, station.c.name),
         name="joined",
         orders="capture.caught_at",

@@ -25,7 +25,8 @@ from sqlalchemy import (
 )
 from sqlalchemy.dialects import mysql
 
-from vrelko import Listing, Sizes, Spot
+from exposed import Listing
+from vrelko import Sizes, Spot
 from vrelko.engines.registry import capabilities_of
 
 MOMENT = DateTime().with_variant(mysql.DATETIME(fsp=6), "mysql", "mariadb")

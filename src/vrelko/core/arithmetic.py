@@ -135,7 +135,11 @@ def neighbours(number: int, last: int) -> tuple[int | None, int | None]:
 
 @dataclass(frozen=True, slots=True)
 class Total:
-    """How many rows a listing has: `kind` is exact, capped ("more than value") or none."""
+    """How many rows a listing has.
+
+    `kind`: exact, capped (more than `value`), about (an estimate), unknown (counting took too
+    long) or none (not asked).
+    """
 
     value: int | None
     kind: str
@@ -143,7 +147,8 @@ class Total:
     def __str__(self) -> str:
         if self.value is None:
             return "unknown"
-        return f"{self.value:,}+" if self.kind == "capped" else f"{self.value:,}"
+        mark = {"about": "~"}.get(self.kind, "")
+        return f"{mark}{self.value:,}{'+' if self.kind == 'capped' else ''}"
 
 
 NO_TOTAL = Total(None, "none")

@@ -12,11 +12,15 @@ from vrelko.errors import ListingError, nearest
 Kind = Literal["grid", "feed", "choices", "export"]
 KINDS: tuple[Kind, ...] = ("grid", "feed", "choices", "export")
 
-Strategy = Literal["offset", "keyset", "whole"]
+Strategy = Literal["offset", "keyset", "whole", "two-ended", "deferred-join"]
 STRATEGIES: tuple[Strategy, ...] = ("offset", "keyset", "whole")
+"""Strategies that are planned."""
 
-TotalKind = Literal["exact", "capped", "none"]
-TOTALS: tuple[TotalKind, ...] = ("exact", "capped", "none")
+SERVED: tuple[Strategy, ...] = (*STRATEGIES, "two-ended", "deferred-join")
+"""Strategies that pages are served by."""
+
+TotalKind = Literal["exact", "capped", "about", "none"]
+TOTALS: tuple[TotalKind, ...] = ("exact", "capped", "about", "none")
 
 ConditionKind = Literal["equal", "in", "range", "null", "other"]
 

@@ -166,6 +166,8 @@ def count_work(outline: Outline, model: CostModel) -> Work | None:
     """Return the work of telling a listing's total, None where it is not told."""
     if outline.total == "none":
         return None
+    if outline.total == "about":
+        return None
     return model.count(outline.cap if outline.total == "capped" else None)
 
 

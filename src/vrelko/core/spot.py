@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Literal, cast
 
 from vrelko.core.arithmetic import check_number, check_offset
+from vrelko.errors import PageError
 
 SpotKind = Literal["start", "end", "after", "before", "number", "offset"]
 
@@ -20,7 +21,8 @@ class Spot:
     behind its last (before) where that is known, so that pages keep their numbers.
     `fill` makes a page before a key that reaches the start a full first page; `rows` bounds a
     page that must end before the next one begins; `near` says that the rows which share the key's
-    terms but the last stand on the key's own page, so that they are few.
+    terms but the last stand on the key's own page, so that they are few. `total` is one that was
+    counted earlier in the walk. `asked` and `fault` keep what was given as a number but is none.
     """
 
     kind: SpotKind
@@ -29,6 +31,9 @@ class Spot:
     fill: bool = False
     rows: int | None = None
     near: bool = False
+    total: int | None = None
+    asked: object = None
+    fault: PageError | None = None
 
     @classmethod
     def start(cls) -> Spot:
@@ -54,21 +59,28 @@ class Spot:
     def number(cls, number: object) -> Spot:
         """Page `number`, from 1, as an int or as text from a URL; None or "" is the first page.
 
-        Raises PageError for what is no page number.
+        What is no page number is a PageError when it is read, or the nearest page there is where
+        the reader asks for that (`on_bad_page="clamp"`).
         """
         if number is None or number == "":
             return cls.start()
-        return cls("number", at=check_number(number))
+        try:
+            return cls("number", at=check_number(number))
+        except PageError as error:
+            return cls("number", asked=number, fault=error)
 
     @classmethod
     def offset(cls, rows: object) -> Spot:
         """The page that begins `rows` rows from the start; None or "" is the first page.
 
-        Raises PageError for what is no offset.
+        What is no offset is treated as for `number`.
         """
         if rows is None or rows == "":
             return cls.start()
-        return cls("offset", at=check_offset(rows))
+        try:
+            return cls("offset", at=check_offset(rows))
+        except PageError as error:
+            return cls("offset", asked=rows, fault=error)
 
 
 def _as_key(key: Any) -> tuple[Any, ...]:

@@ -13,12 +13,14 @@ import binascii
 import hashlib
 import json
 from collections.abc import Sequence
+from time import time
 from typing import Any
 
 from itsdangerous import Signer
 
 from vrelko.core.spot import Spot, SpotKind
 from vrelko.errors import CursorError, ListingError
+from vrelko.serving.sealing import Sealer
 from vrelko.serving.values import decode_value, encode_value
 
 VERSION = "1"
@@ -44,7 +46,7 @@ _NEAR = "abp"  # these letters are capitals where the key's ties are near
 class CursorBook:
     """Writes and reads the cursors of one listing."""
 
-    def __init__(self, secrets: Sequence[bytes | str] = ()) -> None:
+    def __init__(self, secrets: Sequence[bytes | str] = (), expires_s: float | None = None) -> None:
         keys = [key.encode() if isinstance(key, str) else key for key in secrets]
         if any(len(key) < 16 for key in keys):
             raise ListingError(
@@ -57,22 +59,35 @@ class CursorBook:
             if keys
             else None
         )
+        self._sealer = Sealer(keys) if keys else None
+        self._expires_s = expires_s
+        if expires_s is not None and (not keys or not expires_s > 0):
+            raise ListingError(
+                "cursors that expire need secrets and a time above 0",
+                "Give secrets=[…] and expires_s=86400, or leave expires_s out",
+                "cursor-expiry",
+            )
 
-    def write(self, spot: Spot, fingerprint: bytes) -> str:
-        """Return the one text of a spot."""
+    def write(self, spot: Spot, fingerprint: bytes, sealed: bool = False) -> str:
+        """Return the text of a spot: one for each, unless cursors expire.
+
+        `sealed`: the key's values are encrypted.
+        """
         letter = _FILL if spot.fill else _KINDS[spot.kind]
         if spot.near and letter in _NEAR:
             letter = letter.upper()
         parts: list[Any] = [short_of(fingerprint), letter]
-        tail = [spot.at, spot.rows]
-        key = None if spot.key is None else [encode_value(value) for value in spot.key]
-        parts += [key, *tail]
+        key: Any = None if spot.key is None else [encode_value(value) for value in spot.key]
+        if sealed and key is not None and self._sealer is not None:
+            key = self._sealer.seal(_WRITE_JSON(key), fingerprint)
+        issued = None if self._expires_s is None else int(time())
+        parts += [key, spot.at, spot.rows, spot.total, issued]
         while parts[-1] is None:
             parts.pop()
         text = VERSION + _pack(parts)
         return f"{text}.{self._check(text, fingerprint)}"
 
-    def read(self, cursor: str, fingerprint: bytes) -> Spot:
+    def read(self, cursor: str, fingerprint: bytes, sealed: bool = False) -> Spot:
         """Return the spot a cursor holds. Raises CursorError for any text but its own."""
         text, dot, check = cursor.rpartition(".")
         if not dot or len(cursor) > MOST_CHARACTERS or not cursor.isascii():
@@ -92,6 +107,14 @@ class CursorBook:
             )
         if not self._holds(text, check, fingerprint):
             raise _altered()
+        if self._expires_s is not None:
+            issued = parts[6] if len(parts) == 7 else None
+            if not isinstance(issued, int) or time() - issued > self._expires_s:
+                raise CursorError(
+                    "the cursor has expired", "Start at the first page", "cursor-expired"
+                )
+        if sealed and len(parts) > 2 and _is_text(parts[2]) and self._sealer is not None:
+            parts[2] = self._sealer.open(parts[2], fingerprint)
         return _spot_of(parts)
 
     def _check(self, text: str, fingerprint: bytes) -> str:
@@ -155,21 +178,21 @@ def _pack(parts: list[Any]) -> str:
 
 
 def _spot_of(parts: list[Any]) -> Spot:
-    letter, key, at, rows = [*parts[1:], None, None, None][:4]
+    letter, key, at, rows, total = [*parts[1:6], None, None, None, None][:5]
     near = _is_text(letter) and letter.isupper() and letter.lower() in _NEAR
     if near:
         letter = letter.lower()
     kind = _BY_LETTER.get(letter) if _is_text(letter) else None
     texts = key is None or (isinstance(key, list) and all(map(_is_text, key)))
-    numbers = all(n is None or (type(n) is int and n >= 0) for n in (at, rows))
-    if kind is None or not texts or not numbers or len(parts) > 5:
+    numbers = all(n is None or (type(n) is int and n >= 0) for n in (at, rows, total))
+    if kind is None or not texts or not numbers or len(parts) > 7:
         raise _altered()
     values = None if key is None else tuple(decode_value(text) for text in key)
     if (values is None) != (kind not in ("after", "before")):
         raise _altered()
     if (at is None) and kind in ("number", "offset"):
         raise _altered()
-    return Spot(kind, values, at, letter == _FILL, rows, near)
+    return Spot(kind, values, at, letter == _FILL, rows, near, total)
 
 
 def _is_text(value: object) -> bool:

@@ -31,6 +31,7 @@ class Ways:
     variant: Variant
     by_offset: bool
     numbered: bool
+    total: int | None = None
 
 
 class Page(Sequence[Any]):
@@ -38,7 +39,8 @@ class Page(Sequence[Any]):
 
     All data is computed before the page is returned; only cursor texts are written when asked for.
     `next`, `prev`, `first` and `last` are cursors, None where there is nothing there; `after` and
-    `before` are cursors round any page, for tails and for "new on top".
+    `before` are cursors round any page, for tails and for "new on top". `clamped` says in words
+    what was asked for and could not be had, None where all is as asked.
     """
 
     def __init__(
@@ -48,6 +50,7 @@ class Page(Sequence[Any]):
         spot: Spot,
         ways: Ways,
         asked: Sequence[Asked],
+        clamped: str | None = None,
     ) -> None:
         self._batch = batch
         self._spot = spot
@@ -55,6 +58,7 @@ class Page(Sequence[Any]):
         self.rows: Sequence[Any] = batch.rows
         self.size = size
         self.statements = tuple(asked)
+        self.clamped = clamped
 
     @overload
     def __getitem__(self, index: int) -> Any: ...
@@ -119,8 +123,8 @@ class Page(Sequence[Any]):
     def self(self) -> str:
         """The cursor of this very page; with another size it still begins at the same row."""
         if self._spot.kind == "number" and self.offset is not None:
-            return self._ways.write(Spot("offset", at=self.offset))
-        return self._ways.write(self._spot)
+            return self._write(Spot("offset", at=self.offset))
+        return self._write(self._spot)
 
     @property
     def next(self) -> str | None:
@@ -128,8 +132,8 @@ class Page(Sequence[Any]):
         if not self._batch.after:
             return None
         if not self.rows:
-            return self._ways.write(Spot.start())
-        return self._ways.write(self._spot_after())
+            return self._write(Spot.start())
+        return self._write(self._spot_after())
 
     @property
     def prev(self) -> str | None:
@@ -137,42 +141,40 @@ class Page(Sequence[Any]):
         if not self._batch.before:
             return None
         if not self.rows:
-            return self._ways.write(Spot.end() if self._ways.numbered else self._spot_before())
+            return self._write(Spot.end() if self._ways.numbered else self._spot_before())
         if self._ways.by_offset and self.offset is not None:
             start = max(self.offset - self.size, 0)
             rows = self.offset if self.offset < self.size else None
-            return self._ways.write(Spot("offset", at=start, rows=rows))
-        return self._ways.write(replace(self._spot_before(), fill=True))
+            return self._write(Spot("offset", at=start, rows=rows))
+        return self._write(replace(self._spot_before(), fill=True))
 
     @property
     def first(self) -> str | None:
         """The cursor of the first page, None on the first page."""
-        return self._ways.write(Spot.start()) if self._batch.before else None
+        return self._write(Spot.start()) if self._batch.before else None
 
     @property
     def last(self) -> str | None:
         """The cursor of the last page, None on the last page and where there are no numbers."""
         if not self._ways.numbered or (not self._batch.after and self.rows):
             return None
-        return self._ways.write(Spot.end()) if self._batch.before or self._batch.after else None
+        return self._write(Spot.end()) if self._batch.before or self._batch.after else None
 
     @property
     def after(self) -> str:
         """The cursor behind the last row, there at the end too: for polling a tail."""
         if self.rows:
-            return self._ways.write(self._spot_after(by_key=True))
-        return self._ways.write(
-            Spot.start() if self._spot.kind in ("before", "end") else self._spot
-        )
+            return self._write(self._spot_after(by_key=True))
+        return self._write(Spot.start() if self._spot.kind in ("before", "end") else self._spot)
 
     @property
     def before(self) -> str:
         """The cursor ahead of the first row, there on the first page too: for "new on top"."""
-        return self._ways.write(self._spot_before())
+        return self._write(self._spot_before())
 
     def cursor(self, index: int) -> str:
         """Return the cursor that begins a page right behind row `index` of this page."""
-        return self._ways.write(self._spot_behind(range(len(self.rows))[index]))
+        return self._write(self._spot_behind(range(len(self.rows))[index]))
 
     def strip(self, slots: int = 7) -> Sequence[Link]:
         """Return numbered links with gaps: see `vrelko.core.arithmetic.strip`.
@@ -195,10 +197,16 @@ class Page(Sequence[Any]):
             "last_number": self.last_number,
             "total": {"value": self.total.value, "kind": self.total.kind},
             "from_to": None if self.from_to is None else str(self.from_to),
+            "clamped": self.clamped,
             "links": {
                 name: getattr(self, name) for name in ("self", "next", "prev", "first", "last")
             },
         }
+
+    def _write(self, spot: Spot) -> str:
+        if self._ways.total is not None:
+            spot = replace(spot, total=self._ways.total)
+        return self._ways.write(spot)
 
     def _spot_after(self, by_key: bool = False) -> Spot:
         if self._ways.by_offset and self.offset is not None and not by_key:

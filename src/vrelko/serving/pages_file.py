@@ -194,6 +194,8 @@ def _listing(file: Path, name: str, model: ListingModel, engine: Engine) -> List
         total=model.total,
         cap=model.cap,
         unique=model.unique,
+        expose=model.expose,
+        deepest=model.deepest,
         strategy=model.strategy,
         workload=workload,
     )

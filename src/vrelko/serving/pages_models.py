@@ -6,6 +6,8 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
+from vrelko.core.outline import SERVED
+
 Scalar = str | bool | int | float
 """A value in `where` and `filters`; text such as ":station" is a parameter."""
 
@@ -122,10 +124,12 @@ class ListingModel(_Strict):
     filters: dict[str, Condition] = {}
     orders: list[str] = []
     sizes: SizesModel | None = None
-    total: Literal["exact", "capped", "none"] | None = None
+    total: Literal["exact", "capped", "about", "none"] | None = None
     cap: int = Field(default=10_000, ge=1)
     unique: list[str] | None = None
-    strategy: Literal["offset", "keyset", "whole"] | None = None
+    expose: list[str] | bool = []
+    deepest: int | None = Field(default=None, ge=0)
+    strategy: Literal[SERVED] | None = None  # type: ignore[valid-type]
     params: dict[str, list[Any]] = {}
     readers: ReadersModel = ReadersModel()
     writers: WritersModel = WritersModel()

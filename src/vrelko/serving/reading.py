@@ -34,7 +34,10 @@ class Batch:
 class PageReader:
     """Reads pages of one variant with one size."""
 
-    def __init__(self, runner: Runner, variant: Variant, size: int) -> None:
+    def __init__(
+        self, runner: Runner, variant: Variant, size: int, strategy: str = "keyset"
+    ) -> None:
+        self._strategy = strategy
         self._runner = runner
         self._variant = variant
         self._size = size
@@ -52,6 +55,10 @@ class PageReader:
         offset = spot.at or 0
         if spot.kind == "number":
             offset = check_offset(offset_of(offset, self._size))
+        if self._strategy == "two-ended" and count is not None and count.kind == "exact":
+            total = count.value or 0
+            if offset > total // 2:
+                return self._from_far_end(offset, spot.rows, total)
         return self._from_offset(offset, spot.rows)
 
     def read_all(self, most: int) -> Batch:
@@ -78,10 +85,22 @@ class PageReader:
 
     def _from_offset(self, offset: int, bound: int | None) -> Batch:
         want = self._size if bound is None else min(bound, self._size)
-        rows, full = self._run((self._variant.offset(),), want + 1, {OFFSET: offset})
+        deferred = self._strategy == "deferred-join"
+        statement = self._variant.deferred() if deferred else self._variant.offset()
+        rows, full = self._run((statement,), want + 1, {OFFSET: offset}, plain=deferred)
         more = len(rows) > want
         before = offset > 0 and (bool(rows) or self._any(backward=False))
         return Batch(rows[:want], full[:want], before, more, offset, True)
+
+    def _from_far_end(self, offset: int, bound: int | None, total: int) -> Batch:
+        """Read a page in the second half by its distance from the end."""
+        want = min(self._size if bound is None else min(bound, self._size), total - offset)
+        if want <= 0:
+            return Batch([], [], total > 0, False, offset, True)
+        behind = total - offset - want
+        statement = self._variant.offset(backward=True)
+        rows, full = self._run((statement,), want, {OFFSET: behind})
+        return Batch(rows[::-1], full[::-1], offset > 0, behind > 0, offset, True)
 
     def _behind(self, spot: Spot) -> Batch:
         key = self._variant.key_of(spot.key or ())
@@ -119,14 +138,21 @@ class PageReader:
         return self._run(self._variant.seek(key, backward, near), want, key_parameters(key))
 
     def _run(
-        self, selects: Sequence[Any], want: int, ours: Mapping[str, Any] | None = None
+        self,
+        selects: Sequence[Any],
+        want: int,
+        ours: Mapping[str, Any] | None = None,
+        plain: bool = False,
     ) -> tuple[list[Any], list[Any]]:
-        """Run statements one after the other until `want` rows are there."""
+        """Run statements one after the other until `want` rows are there.
+
+        `plain`: the limit stands inside the statement, and is filled in as a parameter.
+        """
         variant = self._variant
         rows: list[Any] = []
         full: list[Any] = []
         for select in selects:
-            limited = variant.limited(select, want) if not rows else select
+            limited = variant.limited(select, want) if not rows and not plain else select
             values = dict(ours) if ours else {}
             if limited is select:
                 values[LIMIT] = want - len(rows)

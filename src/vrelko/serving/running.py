@@ -11,7 +11,8 @@ from typing import Any
 from sqlalchemy import Select
 from sqlalchemy.exc import DBAPIError, StatementError
 
-from vrelko.errors import DatabaseError, PageError
+from vrelko.engines.limits import is_time_limit
+from vrelko.errors import DatabaseError, PageError, TimeLimitError
 from vrelko.sql.rows import Cutter
 
 log = logging.getLogger("vrelko")
@@ -36,6 +37,7 @@ class Runner:
         self._connection = connection
         self._params = params
         self.asked: list[Asked] = []
+        self.limited = False
 
     def fetch(
         self, select: Select[Any], cutter: Cutter | None, ours: Mapping[str, Any], orm: bool = False
@@ -57,10 +59,10 @@ class Runner:
         self._note(select, len(rows), began)
         return rows, full
 
-    def value(self, select: Select[Any]) -> Any:
+    def value(self, select: Select[Any], ours: Mapping[str, Any] | None = None) -> Any:
         """Return the single value a select gives."""
         began = perf_counter()
-        value = self._execute(select, {}).scalar_one()
+        value = self._execute(select, ours or {}).scalar_one()
         self._note(select, 1, began)
         return value
 
@@ -68,6 +70,12 @@ class Runner:
         try:
             return self._connection.execute(select, {**self._params, **ours})
         except DBAPIError as error:
+            if self.limited and is_time_limit(error):
+                raise TimeLimitError(
+                    "a statement ran longer than it may",
+                    "Allow more time, add an index that fits, or ask for less",
+                    "time-limit-reached",
+                ) from error
             raise DatabaseError(
                 f"the database refused a page statement: {error.orig}",
                 "Check that the tables and columns of the listing exist on this database",

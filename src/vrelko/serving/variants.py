@@ -6,19 +6,27 @@ from collections.abc import Sequence
 from operator import itemgetter
 from typing import Any
 
-from sqlalchemy import Integer, Select, literal_column
+from sqlalchemy import ColumnElement, Integer, Select, literal_column
 
 from vrelko.core.order import Order
 from vrelko.errors import PageError
+from vrelko.serving.running import Runner
 from vrelko.sql.entities import has_whole_entity
 from vrelko.sql.rows import Cutter
 from vrelko.sql.statements import (
+    LIMIT,
+    OFFSET,
     Source,
     build_count,
+    build_count_behind,
+    build_deferred,
     build_edge,
+    build_key_at,
     build_offset,
+    build_rows,
     build_seek,
     build_whole,
+    flag_behind,
 )
 
 _MOST_LIMITED = 200
@@ -32,8 +40,11 @@ class Variant:
     of them again.
     """
 
-    def __init__(self, source: Source, counted: Select[Any]) -> None:
+    def __init__(
+        self, source: Source, counted: Select[Any], unique: Sequence[ColumnElement[Any]]
+    ) -> None:
         self.source = source
+        self._unique = tuple(unique)
         self.orm = has_whole_entity(source.select)
         self.capabilities = source.capabilities
         self._counted = counted
@@ -41,6 +52,9 @@ class Variant:
         self._edges: dict[bool, tuple[Select[Any], ...]] = {}
         self._offsets: dict[bool, Select[Any]] = {}
         self._counts: dict[int | None, Select[Any]] = {}
+        self._deferred: Select[Any] | None = None
+        self._key_at: Select[Any] | None = None
+        self._behind: dict[tuple[tuple[bool, ...], bool, int | None], tuple[Select[Any], ...]] = {}
         self._converts = tuple((i, key.to_key) for i, key in enumerate(source.keys) if key.to_key)
         self.cutter = Cutter(source.width) if source.hidden else None
         self._limited: dict[tuple[int, int], tuple[Select[Any], Select[Any]]] = {}
@@ -64,6 +78,42 @@ class Variant:
         if backward not in self._offsets:
             self._offsets[backward] = build_offset(self.source, backward)
         return self._offsets[backward]
+
+    def deferred(self) -> Select[Any]:
+        """The statement for a page behind an offset, by keys alone first."""
+        if self._deferred is None:
+            self._deferred = build_deferred(self.source, self._counted, self._unique)
+        return self._deferred
+
+    def rows(self) -> Select[Any]:
+        """The select without order, one literal a row."""
+        return build_rows(self._counted)
+
+    def flagging(self, last: Sequence[Any]) -> Variant:
+        """Return this variant with a last column that flags rows behind a key."""
+        shape = tuple(value is None for value in last)
+        return Variant(flag_behind(self.source, shape), self._counted, self._unique)
+
+    def key_at(self, runner: Runner, offset: int) -> tuple[Any, ...] | None:
+        """Return the key of the row at an offset, None behind the end."""
+        if self._key_at is None:
+            self._key_at = build_key_at(self.source, self._counted)
+        rows, _ = runner.fetch(self._key_at, None, {LIMIT: 1, OFFSET: offset})
+        if not rows:
+            return None
+        values = list(rows[0])
+        for position, convert in self._converts:
+            values[position] = convert(values[position])
+        return tuple(values)
+
+    def count_behind(
+        self, key: Sequence[Any], backward: bool, cap: int | None
+    ) -> tuple[Select[Any], ...]:
+        """The statements that together count the rows behind a key, or ahead of it."""
+        shape = tuple(value is None for value in key), backward, cap
+        if shape not in self._behind:
+            self._behind[shape] = build_count_behind(self.source, *shape)
+        return self._behind[shape]
 
     def whole(self) -> Select[Any]:
         """The statement for every row."""

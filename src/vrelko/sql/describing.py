@@ -12,8 +12,9 @@ from vrelko.core.order import Order, parse_order
 from vrelko.core.outline import Outline
 from vrelko.errors import OrderError
 from vrelko.sql.conditions import read_conditions
+from vrelko.sql.entities import mapped_columns, whole_entities
 from vrelko.sql.names import Names, order_by_of, read_clauses, read_names, resolve_order
-from vrelko.sql.shapes import Shape, refuse_selects, shape_of
+from vrelko.sql.shapes import Shape, shape_of
 from vrelko.sql.sources import (
     Sources,
     base_table,
@@ -53,7 +54,6 @@ def describe_select(
     select: Any, orders: str | Sequence[Any] | None, unique: Sequence[str] | None
 ) -> Described:
     """Read a select and its allowed orders. Raises ListingError and OrderError."""
-    refuse_selects(select)
     own = order_by_of(select) if isinstance(select, Select) else ()
     shape = shape_of(select)
     names = read_names(shape.select, shape.sources)
@@ -102,6 +102,18 @@ def _position(entry: Mapping[str, Any]) -> Any:
     made = getattr(expression, "__clause_element__", None)
     clause = made() if made is not None and not isinstance(expression, type) else None
     return clause if isinstance(clause, ColumnElement) else None
+
+
+def hidden_names(described: Described) -> list[str]:
+    """Return the names of order and key columns that a row of the select does not show."""
+    shown = [one for one in described.positions if one is not None]
+    shown += [getattr(one, "element", one) for one in shown]
+    for entity in whole_entities(described.select):
+        shown += mapped_columns(entity)
+    used = {*described.unique, *(name for order in described.orders for name in order.names)}
+    return sorted(
+        name for name in used if not any(same(described.columns[name], one) for one in shown)
+    )
 
 
 def outline_of(

@@ -17,12 +17,24 @@ def entities_of(select: Select[Any]) -> tuple[Any, ...]:
     return tuple(dict.fromkeys(one for one in found if one is not None))
 
 
+def whole_entities(select: Select[Any]) -> list[Any]:
+    """Return the mapped classes and aliases that stand whole in a row."""
+    return [
+        entry["entity"]
+        for entry in select.column_descriptions
+        if entry.get("entity") is not None and entry["expr"] is entry["entity"]
+    ]
+
+
 def has_whole_entity(select: Select[Any]) -> bool:
     """Tell whether rows hold whole entities."""
-    return any(
-        entry.get("entity") is not None and entry["expr"] is entry["entity"]
-        for entry in select.column_descriptions
-    )
+    return bool(whole_entities(select))
+
+
+def mapped_columns(entity: Any) -> list[ColumnElement[Any]]:
+    """Return the columns that an entity's attributes hold."""
+    keys = [attribute.key for attribute in inspect(entity).mapper.column_attrs]
+    return [getattr(entity, key).__clause_element__() for key in keys]
 
 
 def mapped_names(select: Select[Any]) -> Iterator[tuple[str, ColumnElement[Any]]]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime, time
 from decimal import Decimal
 from typing import Any
@@ -16,6 +16,7 @@ from sqlalchemy import (
     Select,
     and_,
     bindparam,
+    case,
     func,
     literal_column,
     or_,
@@ -40,6 +41,7 @@ from vrelko.sql.sources import conjuncts, is_row_id, same
 LIMIT = "vrelko_limit"
 OFFSET = "vrelko_offset"
 KEY = "vrelko_key_"
+UNTIL = "vrelko_until_"
 """Names of our own bind parameters; a user's may not begin like them."""
 
 _NEUTRAL: dict[type, Any] = {
@@ -67,11 +69,13 @@ class Source:
     capabilities: Capabilities
     pins: Pins = NO_PINS
     nulls_served: bool = False
+    prefix: str = KEY
+    flagged: bool = False
 
     @property
     def hidden(self) -> bool:
         """Whether fetched rows carry columns that the select does not have."""
-        return bool(self.places) and max(self.places) >= self.width
+        return self.flagged or (bool(self.places) and max(self.places) >= self.width)
 
     def awkward(self, order: Order) -> frozenset[int]:
         """Return the terms whose NULLs would have to be sorted into place."""
@@ -147,6 +151,42 @@ def build_offset(source: Source, backward: bool = False) -> Select[Any]:
     return whole.limit(_integer(LIMIT)).offset(_integer(OFFSET))
 
 
+def build_deferred(
+    source: Source, statement: Select[Any], unique: Sequence[ColumnElement[Any]]
+) -> Select[Any]:
+    """Return the statement for the rows behind an offset, found by their keys alone first.
+
+    The inner select reads the `unique` columns, from an index where one holds them with the order;
+    the outer one reads the page's rows by them.
+    """
+    keys = [element.label(f"{KEY}u{i}") for i, element in enumerate(unique)]
+    narrow = statement.order_by(None).with_only_columns(*keys, maintain_column_froms=True)
+    bare = replace(source, select=narrow)
+    everything = _ordered(bare, source.order, (Range(),), [False] * len(source.order))
+    page = everything.limit(_integer(LIMIT)).offset(_integer(OFFSET)).subquery("vrelko_page")
+    joined = replace(source, select=source.select.where(
+        *(element == page.c[f"{KEY}u{i}"] for i, element in enumerate(unique))
+    ))  # fmt: skip
+    return _ordered(joined, source.order, (Range(),), [False] * len(source.order))
+
+
+def build_rows(statement: Select[Any]) -> Select[Any]:
+    """Return a select without its order, one literal a row: to count or estimate."""
+    rows: Select[Any] = statement.order_by(None)
+    if not statement._distinct:  # each row of a DISTINCT select counts as what it shows
+        rows = rows.with_only_columns(literal_column("1"), maintain_column_froms=True)
+    return rows
+
+
+def build_count_behind(
+    source: Source, null_keys: Sequence[bool], backward: bool, cap: int | None
+) -> tuple[Select[Any], ...]:
+    """Return statements that together count the rows behind a key, or ahead of it."""
+    return tuple(
+        build_count(one.limit(None), cap) for one in build_seek(source, null_keys, backward)
+    )
+
+
 def build_whole(source: Source) -> Select[Any]:
     """Return the statement for every row, in order."""
     return _ordered(source, source.order, (Range(),), [False] * len(source.order))
@@ -154,17 +194,37 @@ def build_whole(source: Source) -> Select[Any]:
 
 def build_count(statement: Select[Any], cap: int | None) -> Select[Any]:
     """Return the statement that counts a select's rows, at most `cap` + 1 of them."""
-    rows: Select[Any] = statement.order_by(None)
-    if not statement._distinct:  # each row of a DISTINCT select counts as what it shows
-        rows = rows.with_only_columns(literal_column("1"), maintain_column_froms=True)
+    rows = build_rows(statement)
     if cap is not None:
         rows = rows.limit(bindparam(None, cap + 1, type_=Integer, literal_execute=True))
     return select(func.count()).select_from(rows.subquery("vrelko_rows"))
 
 
-def key_parameters(key: Sequence[Any]) -> dict[str, Any]:
+def key_parameters(key: Sequence[Any], prefix: str = KEY) -> dict[str, Any]:
     """Return the bind parameters that carry a key."""
-    return {f"{KEY}{i}": value for i, value in enumerate(key) if value is not None}
+    return {f"{prefix}{i}": value for i, value in enumerate(key) if value is not None}
+
+
+def flag_behind(source: Source, null_keys: Sequence[bool]) -> Source:
+    """Return the source with a last column that is 1 in rows behind a key, else 0.
+
+    Parameters: `vrelko_until_0`, …. The column costs no index: rows are cut by it when they come.
+    """
+    apart = replace(source, prefix=UNTIL)
+    ranges = plan_ranges(source.order, null_keys, "split")
+    predicates = [_predicate(apart, source.order, part, null_keys) for part in ranges]
+    flag = case((or_(*predicates), 1), else_=0) if predicates else literal_column("0", Integer())
+    flagged = source.select.add_columns(flag.label("vrelko_beyond"))
+    return replace(source, select=flagged, flagged=True)
+
+
+def build_key_at(source: Source, statement: Select[Any]) -> Select[Any]:
+    """Return the statement for the key of one row behind an offset, reading nothing else."""
+    keys = [key.read.label(f"{KEY}{i}") for i, key in enumerate(source.keys)]
+    narrow = statement.order_by(None).with_only_columns(*keys, maintain_column_froms=True)
+    bare = replace(source, select=narrow)
+    everything = _ordered(bare, source.order, (Range(),), [False] * len(source.order))
+    return everything.limit(_integer(LIMIT)).offset(_integer(OFFSET))
 
 
 def _build(
@@ -273,7 +333,7 @@ def _beyond(source: Source, order: Order, positions: tuple[int, ...]) -> ColumnE
 
 
 def _key(source: Source, position: int) -> ColumnElement[Any]:
-    return source.keys[position].parameter(f"{KEY}{position}")
+    return source.keys[position].parameter(f"{source.prefix}{position}")
 
 
 def _is_trap(group: Sequence[Range]) -> bool:

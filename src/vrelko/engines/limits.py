@@ -1,0 +1,94 @@
+"""Time limits for statements, by each engine's own means."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from time import monotonic
+from typing import Any
+
+from sqlalchemy import text
+from sqlalchemy.exc import DBAPIError
+
+from vrelko.engines.registry import dialect_of
+from vrelko.errors import DatabaseError, PageError
+
+_CHECK_EVERY = 1_000  # VM steps of SQLite between looks at the clock
+
+
+@contextmanager
+def limit_time(lender: Any, ms: float, keep: bool = False) -> Iterator[None]:
+    """Limit each statement that is run inside the block on a Connection or Session to `ms`.
+
+    PostgreSQL: statement_timeout for the transaction; a statement that runs into it ends the
+    transaction, unless `keep` sets a savepoint first. MariaDB: max_statement_time for the session,
+    set back afterwards. SQLite: the statement is interrupted.
+    Raises PageError for a limit that is none.
+    """
+    if not ms > 0:
+        raise PageError(f"a time limit of {ms} ms is none", "Give a number above 0", "time-limit")
+    name = dialect_of(lender).name
+    if name == "sqlite":
+        limit = _limit_sqlite(lender, ms)
+    elif name == "postgresql":
+        limit = _limit_postgresql(lender, ms, keep)
+    else:
+        limit = _limit_mariadb(lender, ms)
+    with limit:
+        yield
+
+
+def is_time_limit(error: DBAPIError) -> bool:
+    """Tell whether a statement failed because it ran into its time limit."""
+    original = error.orig
+    if getattr(original, "sqlstate", None) == "57014":  # PostgreSQL: query_canceled
+        return True
+    arguments = getattr(original, "args", ())
+    return arguments[:1] in ((1969,), ("interrupted",))  # MariaDB: ER_STATEMENT_TIMEOUT; SQLite
+
+
+@contextmanager
+def _limit_sqlite(lender: Any, ms: float) -> Iterator[None]:
+    connection = lender.connection() if hasattr(lender, "get_bind") else lender
+    driver = connection.connection.dbapi_connection
+    driver = getattr(driver, "driver_connection", driver)
+    if not hasattr(driver, "set_progress_handler"):
+        raise DatabaseError(
+            "this SQLite driver cannot limit a statement's time",
+            "Leave the limit out, or read through the sqlite3 driver",
+            "time-limit-unavailable",
+        )
+    until = monotonic() + ms / 1000
+    driver.set_progress_handler(lambda: monotonic() > until, _CHECK_EVERY)
+    try:
+        yield
+    finally:
+        driver.set_progress_handler(None, _CHECK_EVERY)
+
+
+@contextmanager
+def _limit_postgresql(lender: Any, ms: float, keep: bool) -> Iterator[None]:
+    local = text("SELECT set_config('statement_timeout', :ms, true)")
+    before = lender.execute(text("SHOW statement_timeout")).scalar()
+    if keep:
+        lender.execute(text("SAVEPOINT vrelko_limit"))
+    lender.execute(local, {"ms": str(max(round(ms), 1))})
+    try:
+        yield
+    except BaseException:
+        if keep:
+            lender.execute(text("ROLLBACK TO SAVEPOINT vrelko_limit"))
+        raise
+    lender.execute(local, {"ms": str(before)})
+    if keep:
+        lender.execute(text("RELEASE SAVEPOINT vrelko_limit"))
+
+
+@contextmanager
+def _limit_mariadb(lender: Any, ms: float) -> Iterator[None]:
+    before = lender.execute(text("SELECT @@max_statement_time")).scalar()
+    lender.execute(text("SET SESSION max_statement_time = :s"), {"s": ms / 1000})
+    try:
+        yield
+    finally:
+        lender.execute(text("SET SESSION max_statement_time = :s"), {"s": before})

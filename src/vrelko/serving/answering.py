@@ -1,0 +1,304 @@
+"""Answering one request for a page: where it begins, how its rows are read, what is told of it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from contextlib import AbstractContextManager, nullcontext
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+from sqlalchemy import Engine
+
+from vrelko.core.arithmetic import MOST_NUMBER, NO_TOTAL, Total, check_whole, offset_of
+from vrelko.core.spot import Spot
+from vrelko.engines.estimates import estimate_rows
+from vrelko.engines.limits import limit_time
+from vrelko.engines.registry import dialect_of
+from vrelko.errors import CursorError, PageError, TimeLimitError
+from vrelko.serving.page import Page, Ways
+from vrelko.serving.reading import Batch, PageReader, settle_total
+from vrelko.serving.running import Runner
+from vrelko.serving.variants import Variant
+
+if TYPE_CHECKING:
+    from vrelko.serving.listing import Listing
+
+SPOTS = {
+    "grid": ("start", "end", "after", "before", "number", "offset"),
+    "feed": ("start", "after", "before"),
+    "choices": ("start",),
+    "export": ("start", "after", "before"),
+}
+"""Which spots each kind of listing takes."""
+
+
+@dataclass(frozen=True, slots=True)
+class Request:
+    """What a reader asks for; the fields are those of `Listing.read`."""
+
+    at: Any
+    params: Mapping[str, Any] | None
+    size: object
+    order: str | None
+    scope: object
+    total: bool
+    on_bad_page: str
+    past_end: str
+    time_limit_ms: float | None
+
+
+@dataclass(frozen=True)
+class Opened:
+    """A variant on a lent connection, with its parameters and what its cursors are bound to."""
+
+    listing: Listing
+    lender: Any
+    variant: Variant
+    given: Mapping[str, Any]
+    fingerprint: bytes
+    runner: Runner
+
+    def write(self, spot: Spot) -> str:
+        """Return a spot as a cursor."""
+        return self.listing.book.write(spot, self.fingerprint, self.listing.sealed)
+
+    def spot_of(self, at: Any) -> Spot:
+        """Return where a request begins. Raises CursorError and PageError."""
+        if at is None or at == "":
+            return Spot.start()
+        if isinstance(at, str):
+            spot = self.listing.book.read(at, self.fingerprint, self.listing.sealed)
+        elif isinstance(at, Spot):
+            spot = at
+            if spot.fault is not None:
+                raise spot.fault
+        else:
+            raise PageError(
+                f"a position of type {type(at).__name__} is not understood",
+                "Give a cursor, Spot.number(n), another Spot, or None for the first page",
+                "spot-type",
+            )
+        if spot.key is not None and (
+            isinstance(at, Spot) or len(spot.key) != len(self.variant.order)
+        ):
+            return replace(spot, key=self.variant.key_of(spot.key))
+        return spot
+
+
+def lend(connection: Any) -> AbstractContextManager[Any]:
+    """Return a connection to read with: an Engine's own for the time, or the caller's."""
+    return connection.connect() if isinstance(connection, Engine) else nullcontext(connection)
+
+
+def open_variant(
+    listing: Listing,
+    lender: Any,
+    params: Mapping[str, Any] | None,
+    order: str | None,
+    scope: object,
+) -> Opened:
+    """Return a listing's variant on a lent connection. Raises PageError and OrderError."""
+    variety = listing.variety
+    given = variety.filters.check(params)
+    variant = variety.variant(dialect_of(lender), order, variety.filters.active(given), lender)
+    print_ = variety.fingerprint(listing.name, variant, given, scope)
+    return Opened(listing, lender, variant, given, print_, Runner(lender, given))
+
+
+def answer(listing: Listing, lender: Any, request: Request) -> Page:
+    """Return the page a request asks for."""
+    opened = open_variant(listing, lender, request.params, request.order, request.scope)
+    clamps = request.on_bad_page == "clamp"
+    notes: list[str] = []
+    size = _size_of(listing, request.size, clamps, notes)
+    spot = _spot_of(opened, request.at, clamps, notes)
+    _check_kind(listing, spot, isinstance(request.at, str))
+    spot = _within(listing, spot, size, clamps, notes)
+    if request.time_limit_ms is None:
+        batch = _read(opened, spot, size, request, notes)
+    else:
+        with limit_time(lender, request.time_limit_ms):
+            opened.runner.limited = True
+            batch = _read(opened, spot, size, request, notes)
+    ways = Ways(
+        opened.write,
+        opened.variant,
+        listing.strategy in ("offset", "two-ended", "deferred-join"),
+        listing.kind == "grid",
+        _to_carry(batch) if listing.count == "once" else None,
+    )
+    return Page(batch, size, spot, ways, opened.runner.asked, "; ".join(notes) or None)
+
+
+def _size_of(listing: Listing, size: object, clamps: bool, notes: list[str]) -> int:
+    if not clamps:
+        return listing.sizes.check(size)
+    rows = listing.sizes.clamp(size)
+    if size not in (None, "", rows, str(rows)):
+        notes.append(f"the page size asked for is not allowed; it is {rows:,}")
+    return rows
+
+
+def _spot_of(opened: Opened, at: Any, clamps: bool, notes: list[str]) -> Spot:
+    try:
+        return opened.spot_of(at)
+    except CursorError:
+        if not clamps:
+            raise
+        notes.append("the cursor could not be read; this is the first page")
+    except PageError as error:
+        if not clamps or not isinstance(at, Spot) or at.fault is None:
+            raise
+        notes.append(f"{error.what}; this is the nearest page")
+        return _nearest(at)
+    return Spot.start()
+
+
+def _nearest(spot: Spot) -> Spot:
+    """Return the nearest page or offset to a number that is none."""
+    try:
+        number = check_whole(spot.asked, "", "page")
+    except PageError:
+        return Spot.start()
+    if spot.kind == "number":
+        return Spot("number", at=min(max(number, 1), MOST_NUMBER))
+    return Spot("offset", at=min(max(number, 0), MOST_NUMBER))
+
+
+def _check_kind(listing: Listing, spot: Spot, from_cursor: bool) -> None:
+    taken: tuple[str, ...] = SPOTS[listing.kind]
+    if listing.strategy == "whole":
+        taken = ("start",)
+    elif from_cursor:
+        taken = (*taken, "offset")  # a listing's own cursors, whatever its kind
+    if spot.kind not in taken:
+        raise PageError(
+            f"a {listing.kind} served by {listing.strategy} has no page at {spot.kind!r}",
+            f"It takes: {', '.join(taken)}",
+            "spot-kind",
+        )
+
+
+def _within(listing: Listing, spot: Spot, size: int, clamps: bool, notes: list[str]) -> Spot:
+    """Return the spot, no deeper by offset than the listing allows."""
+    deepest = listing.deepest
+    if deepest is None or spot.kind not in ("number", "offset"):
+        return spot
+    at = spot.at or 0
+    offset = offset_of(at, size) if spot.kind == "number" else at
+    if offset <= deepest:
+        return spot
+    if not clamps:
+        raise PageError(
+            f"row {offset:,} is deeper than offsets go here ({deepest:,} rows)",
+            "Go on from a cursor: next and prev of a page have no such bound, nor has Spot.end()",
+            "offset-deep",
+        )
+    notes.append(f"offsets go {deepest:,} rows deep; this is the deepest page")
+    return Spot("offset", at=deepest // size * size)
+
+
+def _read(opened: Opened, spot: Spot, size: int, request: Request, notes: list[str]) -> Batch:
+    listing = opened.listing
+    reader = PageReader(opened.runner, opened.variant, size, listing.strategy)
+    if listing.strategy == "whole":
+        return _read_whole(listing, reader)
+    kind = listing.total if request.total else "none"
+    counted = _carried(listing, spot, kind)
+    ahead = listing.kind == "grid" and (
+        spot.kind == "end" or (listing.strategy == "two-ended" and spot.kind in _JUMPS)
+    )
+    if counted is None and ahead:
+        needed = "exact" if listing.strategy == "two-ended" else kind
+        counted = _count(opened, needed)
+    batch = reader.read(spot, counted)
+    if not batch.rows and spot.kind in _JUMPS and batch.offset:
+        batch, counted = _past_end(opened, reader, spot, batch, request, counted, notes)
+    batch = settle_total(batch, kind, counted)
+    if batch.total is None:
+        batch = settle_total(batch, kind, _count(opened, kind))
+    return batch
+
+
+_JUMPS = ("number", "offset")
+
+
+def _past_end(
+    opened: Opened,
+    reader: PageReader,
+    spot: Spot,
+    batch: Batch,
+    request: Request,
+    counted: Total | None,
+    notes: list[str],
+) -> tuple[Batch, Total | None]:
+    """Return what is shown behind the last row: nothing, the last page, or an error."""
+    wanted = "last" if request.on_bad_page == "clamp" else request.past_end
+    what = f"page {spot.at:,}" if spot.kind == "number" else f"row {spot.at:,}"
+    if wanted == "error":
+        raise PageError(
+            f"{what} is past the end", "Ask for Spot.end() to see the last page", "page-past-end"
+        )
+    if wanted == "empty":
+        return batch, counted
+    notes.append(f"{what} is past the end; this is the last page")
+    total = _count(opened, "exact")  # no more rows than the offset that was asked for
+    return reader.read(Spot.end(), total), total
+
+
+def _read_whole(listing: Listing, reader: PageReader) -> Batch:
+    batch = reader.read_all(listing.cap)
+    if not batch.after:
+        return settle_total(batch, "exact", None)
+    if listing.over_cap == "tell":
+        return replace(batch, after=False, total=Total(listing.cap, "capped"))
+    raise PageError(
+        f"the listing {listing.name!r} has more than {listing.cap:,} rows, too many for one page",
+        "Serve it in pages, raise cap=, or show the first ones and say so with over_cap='tell'",
+        "whole-over-cap",
+    )
+
+
+def _to_carry(batch: Batch) -> int | None:
+    """Return the total as a cursor carries it: one more than the cap where it is over."""
+    total = batch.total
+    if total is None or total.value is None:
+        return None
+    return total.value + (total.kind == "capped")
+
+
+def _carried(listing: Listing, spot: Spot, kind: str) -> Total | None:
+    """Return the total that a cursor carries, where the listing counts once a walk."""
+    if listing.count != "once" or spot.total is None or kind not in ("exact", "capped"):
+        return None
+    if kind == "capped" and spot.total > listing.cap:
+        return Total(listing.cap, "capped")
+    return Total(spot.total, "exact")
+
+
+def _count(opened: Opened, kind: str) -> Total:
+    listing, variant, runner = opened.listing, opened.variant, opened.runner
+    if kind == "none":
+        return NO_TOTAL
+    if kind == "about":
+        estimate = estimate_rows(opened.lender, variant.rows(), opened.given, listing.paged_table)
+        if estimate is not None:
+            return Total(estimate, "about")
+        kind = "capped"
+    cap = listing.cap if kind == "capped" else None
+    try:
+        if listing.count_ms is None:
+            value = int(runner.value(variant.count(cap)))
+        else:
+            with limit_time(opened.lender, listing.count_ms, keep=True):
+                runner.limited = True
+                value = int(runner.value(variant.count(cap)))
+    except TimeLimitError:
+        if listing.count_ms is None:
+            raise
+        return Total(None, "unknown")
+    finally:
+        runner.limited = False
+    if cap is not None and value > cap:
+        return Total(cap, "capped")
+    return Total(value, "exact")

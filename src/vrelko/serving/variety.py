@@ -1,0 +1,155 @@
+"""The variants of a listing: made once for each engine, order and set of filters, and kept."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from sqlalchemy import Select, Table
+from sqlalchemy.engine.interfaces import Dialect
+
+from vrelko.core.facts import IndexFacts
+from vrelko.core.order import Order, make_total, parse_order, resolve_nulls
+from vrelko.core.seek import awkward_terms
+from vrelko.engines.registry import capabilities_of, read_indexes
+from vrelko.errors import OrderError
+from vrelko.serving.cursors import fingerprint_of
+from vrelko.serving.values import describe
+from vrelko.serving.variants import Variant
+from vrelko.sql.describing import Described, describe_select
+from vrelko.sql.filters import Filters
+from vrelko.sql.indexes import NO_PINS, Pins, find_pins, places_nulls
+from vrelko.sql.keys import key_column
+from vrelko.sql.sources import base_table
+from vrelko.sql.statements import make_source
+
+_MOST_KEPT = 1_000
+"""Variants and fingerprints kept to be used again."""
+
+
+class Variety:
+    """Makes and keeps the variants of one select with its orders and filters."""
+
+    def __init__(
+        self,
+        select: Select[Any],
+        orders: str | Sequence[Any] | None,
+        unique: Sequence[str] | None,
+        filters: Filters,
+    ) -> None:
+        self.select = select
+        self.filters = filters
+        self.described: Described = describe_select(select, orders, unique)
+        self._given = orders, unique
+        self._variants: dict[tuple[Any, ...], Variant] = {}
+        self._orders: dict[str, tuple[Order, ...]] = {}
+        self._indexes: dict[str, list[IndexFacts]] = {}
+        self._fingerprints: dict[Any, bytes] = {}
+
+    @property
+    def table(self) -> Table | None:
+        """The base table whose rows are paged, the first one the select reads."""
+        return base_table(self.described.sources.tables[0])
+
+    def orders(self, dialect: str) -> tuple[Order, ...]:
+        """Return the allowed orders, made total, with NULL placement as the engine has it."""
+        if dialect not in self._orders:
+            nulls_low = capabilities_of(dialect).nulls_low
+            found = self.described
+            self._orders[dialect] = tuple(
+                resolve_nulls(make_total(order, found.unique), found.nullable, nulls_low)
+                for order in found.orders
+            )
+        return self._orders[dialect]
+
+    def variant(
+        self, dialect: Dialect, order: str | None, active: tuple[str, ...], lender: Any = None
+    ) -> Variant:
+        """Return a variant; with a `lender` of connections the catalog may be asked, once."""
+        asked = dialect.name, order, active, lender is None
+        found = self._variants.get(asked)
+        if found is None:
+            chosen = self._choose_order(dialect.name, order)
+            where = dialect.name, str(chosen), active, lender is None
+            found = self._variants.get(where) or self._make(dialect, chosen, active, lender)
+            if len(self._variants) >= _MOST_KEPT:
+                self._variants.clear()
+            self._variants[asked] = self._variants[where] = found
+        return found
+
+    def fingerprint(
+        self, name: str, variant: Variant, given: Mapping[str, Any], scope: object
+    ) -> bytes:
+        """Return the digest of what cursors are bound to."""
+        try:
+            known = id(variant), tuple(given.items()), tuple(map(type, given.values())), scope
+            found = self._fingerprints.get(known)
+        except TypeError:  # a value that cannot be hashed, such as a list for IN
+            return fingerprint_of(binding(name, variant, given, scope))
+        if found is None:
+            found = fingerprint_of(binding(name, variant, given, scope))
+            if len(self._fingerprints) >= _MOST_KEPT:
+                self._fingerprints.clear()
+            self._fingerprints[known] = found
+        return found
+
+    def _make(
+        self, dialect: Dialect, chosen: Order, active: tuple[str, ...], lender: Any
+    ) -> Variant:
+        filtered = self.filters.apply(self.select, active)
+        found = self.described
+        if found.wrapped:  # conditions go inside the subquery, whose columns are its own
+            found = describe_select(filtered, *self._given)
+            filtered = found.select
+        keys = [key_column(found.columns[name], dialect) for name in chosen.names]
+        elements = [key.element for key in keys]
+        pins, served = self._look_for_indexes(filtered, chosen, elements, dialect, lender)
+        capabilities = capabilities_of(dialect.name)
+        source = make_source(filtered, chosen, keys, capabilities, found.positions, pins, served)
+        return Variant(source, filtered, [found.columns[name] for name in found.unique])
+
+    def _look_for_indexes(
+        self,
+        filtered: Select[Any],
+        order: Order,
+        elements: list[Any],
+        dialect: Dialect,
+        lender: Any,
+    ) -> tuple[Pins, bool]:
+        """Return what the table's indexes allow a statement to rely on; asked of the catalog once.
+
+        Only where it matters: equalities that trap the server, NULLs not in their native place.
+        """
+        capabilities = capabilities_of(dialect.name)
+        awkward = bool(awkward_terms(order, capabilities))
+        wanted = (capabilities.equality_traps, awkward and capabilities.nulls_syntax)
+        table = self.table
+        if lender is None or table is None or not any(wanted):
+            return NO_PINS, False
+        if dialect.name not in self._indexes:
+            self._indexes[dialect.name] = read_indexes(lender, table, dialect)
+        tail = [column.name for column in table.primary_key.columns]
+        if capabilities.index_tail != "primary-key":
+            tail = []
+        known = filtered.whereclause, elements, order, self._indexes[dialect.name], tail
+        pins = find_pins(*known) if wanted[0] else NO_PINS
+        return pins, wanted[1] and places_nulls(*known)
+
+    def _choose_order(self, dialect: str, text: str | None) -> Order:
+        allowed = self.orders(dialect)
+        if text is None or text == "":
+            return allowed[0]
+        asked = parse_order(text)
+        for given, order in zip(self.described.given, allowed, strict=True):
+            if asked in (given, order):
+                return order
+        names = ", ".join(repr(str(order)) for order in self.described.given)
+        raise OrderError(
+            f"the order {text!r} is not allowed here", f"Allowed: {names}", "order-not-allowed"
+        )
+
+
+def binding(name: str, variant: Variant, given: Mapping[str, Any], scope: object) -> list[Any]:
+    """Return what a cursor is bound to, as nested lists of text."""
+    types = [str(key.element.type) for key in variant.source.keys]
+    return [name, str(variant.order), types, describe(given), describe(scope)]

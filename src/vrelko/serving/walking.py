@@ -1,0 +1,100 @@
+"""Walks: page after page to the end, resumable, and split into parts."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from vrelko.core.spot import Spot
+from vrelko.errors import PageError
+from vrelko.serving.answering import Opened, lend, open_variant
+from vrelko.serving.page import Page, Ways
+from vrelko.serving.reading import Batch, PageReader
+from vrelko.serving.running import Runner
+from vrelko.sql.statements import UNTIL, key_parameters
+
+if TYPE_CHECKING:
+    from vrelko.serving.listing import Listing
+
+
+def walk(
+    listing: Listing,
+    source: Any,
+    size: int,
+    start: Spot | str | None,
+    until: Spot | str | None,
+    params: Mapping[str, Any] | None,
+    order: str | None,
+    scope: object,
+) -> Iterator[Page]:
+    """Yield page after page; see `Listing.walk`."""
+    if type(size) is not int or size < 1:
+        raise PageError(f"batches of {size!r} rows cannot be", "Give at least 1", "walk-size")
+    with lend(source) as lender:
+        opened = open_variant(listing, lender, params, order, scope)
+        spot = opened.spot_of(start)
+        last = None if until is None else _last_key(opened, until)
+    return _pages(opened, source, size, spot, last)
+
+
+def _pages(
+    opened: Opened, source: Any, size: int, spot: Spot, last: tuple[Any, ...] | None
+) -> Iterator[Page]:
+    variant, given = opened.variant, opened.given
+    if last is not None:
+        variant = variant.flagging(last)
+        given = {**given, **key_parameters(last, UNTIL)}
+    ways = Ways(opened.write, variant, False, False)
+    while True:
+        with lend(source) as lender:
+            runner = Runner(lender, given)
+            batch = PageReader(runner, variant, size).read(spot, None)
+            if last is not None:
+                batch = _cut(batch)
+            page = Page(batch, size, spot, ways, runner.asked)
+        if page.rows or spot.kind == "start":
+            yield page
+        if not batch.after or not page.rows:
+            return
+        near = variant.near(batch.full, len(batch.full) - 1, not batch.before)
+        spot = Spot("after", variant.key_from(batch.full[-1]), near=near)
+
+
+def _last_key(opened: Opened, until: Spot | str) -> tuple[Any, ...]:
+    spot = opened.spot_of(until)
+    if spot.key is None or spot.kind != "after":
+        raise PageError(
+            "a walk cannot end there", "Give until= a cursor or spot after a row", "walk-until"
+        )
+    return spot.key
+
+
+def _cut(batch: Batch) -> Batch:
+    """Return the batch without rows that the database flags as behind the last one."""
+    beyond = next((i for i, row in enumerate(batch.full) if row[-1]), None)
+    if beyond is None:
+        return batch
+    return replace(batch, rows=batch.rows[:beyond], full=batch.full[:beyond], after=False)
+
+
+def ranges(
+    listing: Listing,
+    lender: Any,
+    parts: int,
+    params: Mapping[str, Any] | None,
+    order: str | None,
+    scope: object,
+) -> list[tuple[str | None, str | None]]:
+    """Return cursors that split a walk; see `Listing.ranges`."""
+    if type(parts) is not int or parts < 1:
+        raise PageError(f"{parts!r} parts cannot be", "Give at least 1", "walk-parts")
+    opened = open_variant(listing, lender, params, order, scope)
+    total = int(opened.runner.value(opened.variant.count(None)))
+    bounds = []
+    for at in dict.fromkeys(total * part // parts for part in range(1, parts)):
+        if at > 0:
+            key = opened.variant.key_at(opened.runner, at - 1)
+            if key is not None:
+                bounds.append(opened.write(Spot("after", key)))
+    return list(zip([None, *bounds], [*bounds, None], strict=True))
