@@ -21,6 +21,7 @@ from sqlalchemy import (
     Enum,
     Float,
     Integer,
+    Interval,
     Numeric,
     String,
     Time,
@@ -100,7 +101,7 @@ def key_column(element: ColumnElement[Any], dialect: Dialect) -> KeyColumn:
     if engine == "mysql" and _is_single(kind):
         exact: ColumnElement[Any] = type_coerce(element + literal_column("0e0", Double()), Double())
         return KeyColumn(element, exact, Double())
-    if isinstance(kind, TypeDecorator) and not isinstance(kind, StoredText):
+    if isinstance(kind, TypeDecorator) and not isinstance(kind, Interval):
         inner = kind.impl_instance
         return KeyColumn(element, type_coerce(element, inner), inner)
     collated = engine == "sqlite" and not isinstance(element, Column)

@@ -1,0 +1,250 @@
+"""Key values of every type: a walk must equal the engine's own sort, on each engine."""
+
+import enum
+import uuid
+from datetime import UTC, date, datetime, time, timedelta
+from decimal import Decimal
+
+import pytest
+from sqlalchemy import (
+    JSON,
+    BigInteger,
+    Boolean,
+    Column,
+    Date,
+    DateTime,
+    Double,
+    Enum,
+    Float,
+    Integer,
+    Interval,
+    LargeBinary,
+    MetaData,
+    Numeric,
+    SmallInteger,
+    String,
+    Table,
+    Time,
+    TypeDecorator,
+    Uuid,
+    insert,
+    select,
+    text,
+)
+from sqlalchemy.dialects import mysql, postgresql
+from sqlalchemy.types import REAL
+
+from exposed import Listing
+from vrelko import Sizes, Spot
+from vrelko.errors import OrderError
+
+
+class Colour(enum.Enum):
+    red = "r"
+    amber = "a"
+    blue = "b"
+
+
+class Shouted(TypeDecorator):
+    impl = String(20)
+    cache_ok = True
+
+    def process_bind_param(self, value, dialect):
+        return None if value is None else value.lower()
+
+    def process_result_value(self, value, dialect):
+        return None if value is None else value.upper()
+
+
+def floats(i):
+    return [0.1, 1 / 3, 2.5, -0.0, 1e-3 * i, 16777217 / 3][i % 6]
+
+
+NASTY = [
+    "",
+    " ",
+    "a",
+    "A",
+    "a ",
+    "ä",
+    "Z",
+    "é",
+    "e\u0301",
+    "ß",
+    "ss",
+    "'; --",
+    "\\",
+    "%",
+    "日本",
+    "𝄞",
+]
+ALL = ("sqlite", "postgresql", "mariadb")
+TYPES = {
+    "int": (Integer, lambda i: i % 7 - 3, ALL),
+    "small": (SmallInteger, lambda i: i % 5, ALL),
+    "big": (BigInteger, lambda i: [2**63 - 1, -(2**63), 2**53 + 1, 2**53, i][i % 5], ALL),
+    "double": (Double, floats, ALL),
+    "real": (REAL, floats, ("postgresql",)),
+    "float": (mysql.FLOAT, floats, ("mariadb",)),
+    "generic float": (Float, floats, ALL),
+    "decimal": (Numeric(10, 2), lambda i: Decimal(i % 9) / 4, ALL),
+    "long decimal": (Numeric(30, 12), lambda i: Decimal(i % 9) / 7, ("postgresql", "mariadb")),
+    "text": (String(20), lambda i: NASTY[i % len(NASTY)], ALL),
+    "collated": (
+        String(20).with_variant(postgresql.VARCHAR(20, collation="en-x-icu"), "postgresql")
+        .with_variant(mysql.VARCHAR(20, collation="utf8mb4_general_ci"), "mariadb")
+        .with_variant(String(20, collation="NOCASE"), "sqlite"),
+        lambda i: NASTY[i % len(NASTY)], ALL,
+    ),
+    "bytes": (LargeBinary, lambda i: [b"", b"\x00", b"\xff\x00", b"a"][i % 4], ALL),
+    "boolean": (Boolean, lambda i: i % 3 == 0, ALL),
+    "date": (Date, lambda i: date(2026, 1 + i % 5, 3), ALL),
+    "datetime": (
+        DateTime().with_variant(mysql.DATETIME(fsp=6), "mariadb"),
+        lambda i: datetime(2026, 3, 1, 5, 0, 0, i % 4 * 7), ALL,
+    ),
+    "datetime(0)": (
+        DateTime, lambda i: datetime(2026, 3, 1, 5, 0, i % 3, 700_000), ("mariadb", "sqlite"),
+    ),
+    "zoned": (
+        DateTime(timezone=True),
+        lambda i: datetime(2026, 3, 1, 5, i % 4, tzinfo=UTC), ("postgresql",),
+    ),
+    "time": (Time, lambda i: time(i % 4, 30), ALL),
+    "interval": (Interval, lambda i: timedelta(days=i % 4, seconds=i % 3, microseconds=5), ALL),
+    "uuid": (Uuid, lambda i: uuid.UUID(int=(i % 6) * 2**100 + i % 2), ALL),
+    "enum": (Enum(Colour), lambda i: list(Colour)[i % 3], ALL),
+    "enum as text": (Enum(Colour, native_enum=False), lambda i: list(Colour)[i % 3], ALL),
+    "decorated": (Shouted, lambda i: f"v{i % 5}", ALL),
+}  # fmt: skip
+
+
+def walk(listing, connection):
+    """The ids by next links; and again backward."""
+    pages = [listing.read(connection)]
+    while (cursor := pages[-1].next) is not None:
+        assert len(pages) < 60, "the walk does not end"
+        pages.append(listing.read(connection, cursor))
+    back = [listing.read(connection, Spot.end())]
+    while (cursor := back[-1].prev) is not None:
+        assert len(back) < 60, "the walk does not end"
+        back.append(listing.read(connection, cursor))
+    there = [row.id for page in pages for row in page]
+    assert there == [row.id for page in reversed(back) for row in page]
+    return there
+
+
+@pytest.mark.parametrize("kind", TYPES)
+@pytest.mark.parametrize("order", ["v,id", "-v,id", "v:nulls-last", "-v:nulls-first,-id"])
+def test_walks_equal_the_engines_own_sort(server, kind, order):
+    type_, value, engines = TYPES[kind]
+    if server.dialect.name not in engines:
+        pytest.skip(f"{kind} is a type of {', '.join(engines)}")
+    table = Table("kinds", MetaData(), Column("id", Integer, primary_key=True), Column("v", type_))
+    rows = [{"id": i, "v": None if i % 8 == 0 else value(i)} for i in range(1, 61)]
+    with server.connect() as connection:
+        table.create(connection)
+        try:
+            connection.execute(insert(table), rows)
+            connection.commit()
+            for shown in ([table.c.id], [table.c.id, table.c.v]):
+                listing = Listing(select(*shown), orders=order, sizes=Sizes(7, 100), total="exact")
+                truth = [row.id for row in listing.read(connection, size=100)]
+                assert sorted(truth) == list(range(1, 61))
+                assert walk(listing, connection) == truth
+        finally:
+            connection.rollback()
+            table.drop(connection, checkfirst=True)
+            connection.commit()
+
+
+def test_stored_datetimes_of_any_spelling_are_walked(larkmere, tmp_path):
+    """SQLite keeps datetimes as text; other writers spell them otherwise than SQLAlchemy does."""
+    from sqlalchemy import create_engine
+
+    engine = create_engine(f"sqlite:///{tmp_path / 'spelled.db'}")
+    table = Table("m", MetaData(), Column("id", Integer, primary_key=True), Column("at", DateTime))
+    spelled = ["2026-03-01 05:00:00", "2026-03-01 05:00:00.000000", "2026-03-01 05:00:00.5",
+               "2026-03-01 05:00:00.500000", "2026-03-01 05:00:01"]  # fmt: skip
+    with engine.connect() as connection:
+        table.create(connection)
+        for i in range(1, 41):
+            connection.exec_driver_sql("INSERT INTO m VALUES (?, ?)", (i, spelled[i % 5]))
+        for order in ("at", "-at", "at,-id"):
+            listing = Listing(select(table), orders=order, sizes=Sizes(3, 100))
+            truth = [row.id for row in listing.read(connection, size=100)]
+            assert walk(listing, connection) == truth
+        page = Listing(select(table), orders="at", sizes=Sizes(3)).read(connection)
+        assert page.keys[0][0] == spelled[0]  # the text itself, which no datetime stands for
+        tidy = Listing(select(table), orders="-at", sizes=Sizes(40)).read(connection)
+        assert datetime(2026, 3, 1, 5, 0, 0, 500_000) in [key[0] for key in tidy.keys]
+    engine.dispose()
+
+
+def test_given_keys_may_be_plain_values(server):
+    table = Table(
+        "given", MetaData(), Column("id", Integer, primary_key=True), Column("at", DateTime),
+        Column("c", Enum(Colour)),
+    )  # fmt: skip
+    rows = [{"id": i, "at": datetime(2026, 3, i), "c": Colour.red} for i in range(1, 10)]
+    with server.connect() as connection:
+        table.create(connection)
+        try:
+            connection.execute(insert(table), rows)
+            listing = Listing(select(table), orders=["at", "c,id"], sizes=Sizes(4))
+            page = listing.read(connection, Spot.after((datetime(2026, 3, 3), 3)))
+            assert [row.id for row in page] == [4, 5, 6, 7]
+            assert [row.id for row in listing.read(connection, Spot.after(page[-1]))] == [8, 9]
+        finally:
+            connection.rollback()
+            table.drop(connection, checkfirst=True)
+            connection.commit()
+
+
+def test_infinite_and_not_a_number(server):
+    if server.dialect.name != "postgresql":
+        pytest.skip("only PostgreSQL stores NaN, above infinity")
+    table = Table("n", MetaData(), Column("id", Integer, primary_key=True), Column("v", Double))
+    values = [float("inf"), float("-inf"), float("nan"), 0.0, -0.0, None]
+    with server.connect() as connection:
+        table.create(connection)
+        try:
+            rows = [{"id": i, "v": values[i % 6]} for i in range(1, 31)]
+            connection.execute(insert(table), rows)
+            for order in ("v,id", "-v,id"):
+                listing = Listing(select(table), orders=order, sizes=Sizes(4, 100), total="exact")
+                truth = [row.id for row in listing.read(connection, size=100)]
+                assert walk(listing, connection) == truth
+        finally:
+            connection.rollback()
+            table.drop(connection, checkfirst=True)
+            connection.commit()
+
+
+def test_types_without_an_order_are_refused():
+    table = Table("j", MetaData(), Column("id", Integer, primary_key=True), Column("v", JSON),
+                  Column("w", postgresql.ARRAY(Integer)))  # fmt: skip
+    for order in ("v", "w"):
+        with pytest.raises(OrderError, match="has no order a page can rely on"):
+            Listing(select(table), orders=order)
+
+
+def test_a_session_in_another_time_zone_reads_the_same(server):
+    if server.dialect.name != "postgresql":
+        pytest.skip("zoned times are PostgreSQL's")
+    table = Table("z", MetaData(), Column("id", Integer, primary_key=True),
+                  Column("at", DateTime(timezone=True)))  # fmt: skip
+    with server.connect() as connection:
+        table.create(connection)
+        try:
+            rows = [{"id": i, "at": datetime(2026, 3, 1, i, tzinfo=UTC)} for i in range(1, 20)]
+            connection.execute(insert(table), rows)
+            listing = Listing(select(table), orders="-at", sizes=Sizes(5))
+            cursor = listing.read(connection).next
+            here = listing.read(connection, cursor).rows
+            connection.execute(text("SET TIME ZONE 'America/New_York'"))
+            assert [row.id for row in listing.read(connection, cursor)] == [r.id for r in here]
+        finally:
+            connection.rollback()
+            table.drop(connection, checkfirst=True)
+            connection.commit()
