@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from datetime import date, datetime, time
+from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from typing import Any
+from uuid import UUID
 
 from sqlalchemy import (
     BindParameter,
@@ -47,6 +48,7 @@ UNTIL = "vrelko_until_"
 _NEUTRAL: dict[type, Any] = {
     bool: False, int: 0, float: 0.0, Decimal: Decimal(0), str: "", bytes: b"",
     datetime: datetime(2000, 1, 1), date: date(2000, 1, 1), time: time(0),
+    timedelta: timedelta(0), UUID: UUID(int=0),
 }  # fmt: skip
 """A value of each type, for conditions that are never true."""
 
@@ -241,7 +243,7 @@ def _statement(
     if group != (Range(),):
         predicates = [_predicate(source, order, part, null_keys) for part in group]
         if source.capabilities.equality_traps and _is_trap(group):
-            predicates.append(_never(source))
+            predicates += _never(source)
         whole = _first_where(
             source, whole, or_(*predicates) if len(predicates) > 1 else predicates[0]
         )
@@ -342,12 +344,12 @@ def _is_trap(group: Sequence[Range]) -> bool:
     return len(group) == 1 and (bool(first.equal) or first.null is not None)
 
 
-def _never(source: Source) -> ColumnElement[bool]:
+def _never(source: Source) -> list[ColumnElement[bool]]:
     """Return a range of the first term that holds no row, beside which no equality is tempting."""
     key = source.keys[0]
     try:
         value = _NEUTRAL[key.bind.python_type]
     except (KeyError, NotImplementedError):
-        value = ""
+        return []
     low = bindparam(None, value, type_=key.bind)
-    return and_(key.element > low, key.element < low)
+    return [and_(key.element > low, key.element < low)]
