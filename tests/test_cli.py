@@ -86,6 +86,12 @@ def test_json(demo, tmp_path):
         assert result.exit_code == 0, result.output
         (found,) = json.loads(result.stdout)
         assert (found["schema"], found["listing"]) == (schema, "arrivals")
+    (found,) = json.loads(run("sql", pages, "arrivals", "--dialect", "oracle", "--json").stdout)
+    assert "FETCH FIRST 26 ROWS ONLY" in found["statements"][0]
+    assert (
+        "CREATE PROCEDURE"
+        in run("sql", pages, "station_grid", "--dialect", "mariadb", "--routine").stdout
+    )
     result = run("report", pages, "arrivals", "--walks", 1, "--json", "-o", tmp_path / "r.html")
     assert json.loads(result.stdout)["report"] == str(tmp_path / "r.html")
     assert len(json.loads(result.stdout)["listings"]) == 1
@@ -112,6 +118,8 @@ BAD = [
     (["plan", "PAGES", "arivals"], 2, "no listing 'arivals'.*Did you mean 'arrivals'"),
     (["plan", "PAGES", "--facts", "none.json"], 2, "cannot be read.*vrelko survey -o"),
     (["plan", "PAGES", "--facts", "text.db"], 2, "no JSON"),
+    (["sql", "PAGES", "--dialect", "nope"], 3, "'nope' is not known.*postgresql"),
+    (["sql", "PAGES", "--order", "ring"], 2, "not allowed"),
     (["measure", "none.toml"], 2, "no pages file"),
     (["drift", "PAGES", "--walks", "0"], 2, "0 is not in the range"),
     (["report", "PAGES", "arrivals", "--walks", "1", "-o", "."], 2, "is a directory|written"),

@@ -112,6 +112,53 @@ def plan(pages: str, listings: Sequence[str], facts: str | None, as_json: bool) 
 
 @main.command()
 @_pages_arguments
+@click.option(
+    "--dialect", default=None, metavar="NAME",
+    help="postgresql, mariadb, sqlite, mssql or oracle; otherwise that of the database.",
+)  # fmt: skip
+@click.option("--strategy", default="keyset", show_default=True, help="How pages are fetched.")
+@click.option(
+    "--page", "shape", default=None, metavar="WHICH",
+    help="first, last, after, before, offset or whole; otherwise the strategy's usual one.",
+)  # fmt: skip
+@click.option("--order", default=None, help="One of the listing's orders; otherwise its first.")
+@click.option("--routine", is_flag=True, help="Write a stored routine with page and size instead.")
+@_as_json
+def sql(
+    pages: str,
+    listings: Sequence[str],
+    dialect: str | None,
+    strategy: str,
+    shape: str | None,
+    order: str | None,
+    routine: bool,
+    as_json: bool,
+) -> None:
+    """Write the statements of a listing's pages, for any dialect.
+
+    Key values stand as :key_0, :key_1 …; several statements are run one after the other until the
+    page is full. Rows of "before" and "last" come in reversed order.
+    """
+    from vrelko.cli.tables import show_statements
+    from vrelko.serving.pages_file import load
+    from vrelko.serving.planning import routine_text, statements_text
+
+    loaded = load(pages)
+    name = dialect or loaded.engine.dialect.name
+    found = []
+    for listing in (loaded[one] for one in listings or loaded):
+        params = listing.workload.params
+        if routine:
+            texts: tuple[str, ...] = (routine_text(listing, name, params, order),)
+        else:
+            texts = statements_text(listing, strategy, name, params, shape, order)
+        found.append({"listing": listing.name, "dialect": name, "statements": texts})
+    loaded.engine.dispose()
+    _print(found, as_json, lambda: _each(show_statements, found))
+
+
+@main.command()
+@_pages_arguments
 @_facts
 @_as_json
 def measure(pages: str, listings: Sequence[str], facts: str | None, as_json: bool) -> None:

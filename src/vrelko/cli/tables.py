@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
 
 from rich.console import Console, Group
 from rich.padding import Padding
@@ -159,6 +160,14 @@ def _show_statements(out: Console, plan: Plan) -> None:
         out.print(Padding(candidate.strategy + several, (0, 2)))
         for statement in candidate.sql:
             out.print(Padding(Text(statement, style="dim"), (0, 4, 1, 4)))
+
+
+def show_statements(found: Mapping[str, Any]) -> None:
+    """Print statements as they could be pasted elsewhere."""
+    out = console()
+    out.print(f"[dim]-- {found['listing']} on {found['dialect']}[/]")
+    for statement in found["statements"]:
+        out.print(Text(statement + ";\n"), soft_wrap=True)
 
 
 def show_measurement(measurement: Measurement) -> None:

@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import Any
 
 from sqlalchemy import Engine, Table, create_engine
-from sqlalchemy.dialects import registry
 from sqlalchemy.engine import URL, make_url
 from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
@@ -46,7 +45,10 @@ def capabilities_of(dialect: str) -> Capabilities:
 def dialect_named(name: str) -> Dialect:
     """Return a dialect to write statements for, by name. Raises DatabaseError."""
     capabilities_of(name)
-    loaded: Dialect = registry.load(name)()
+    url = URL.create("mariadb+pymysql" if name == "mariadb" else name)
+    loaded: Dialect = url.get_dialect()()
+    if name == "mssql":  # unconnected, SQLAlchemy takes it for a version without OFFSET … FETCH
+        loaded._supports_offset_fetch = True  # type: ignore[attr-defined]
     return loaded
 
 

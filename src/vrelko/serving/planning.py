@@ -8,17 +8,18 @@ from dataclasses import asdict, dataclass, replace
 from typing import Any, overload
 
 from sqlalchemy import Select
-from sqlalchemy.dialects import registry
 
 from vrelko.core.advising import Advice
 from vrelko.core.facts import Facts
 from vrelko.core.findings import Finding
-from vrelko.core.outline import STRATEGIES, Outline
+from vrelko.core.outline import SERVED, Outline, check_choice
 from vrelko.core.planner import Candidate, Given, Judgement, Verdict, judge
 from vrelko.core.workload import Needs, Readers, Writers
+from vrelko.engines.registry import dialect_named
 from vrelko.errors import FactsError, PageError
 from vrelko.serving.listing import Listing
-from vrelko.sql.rendering import render_sql
+from vrelko.sql.rendering import render_routine, render_sql
+from vrelko.sql.statements import build_offset
 
 SCHEMA = "vrelko.plan/1"
 
@@ -149,19 +150,48 @@ def plan(
     return Plan(listing.name, listing, outline, facts, given, whole, values)
 
 
+SHAPES = ("first", "last", "after", "before", "offset", "whole")
+"""Which page a statement is for: the first, one behind a key, …"""
+
+
 def statements_text(
-    listing: Listing, strategy: str, dialect: str, params: Mapping[str, Any]
+    listing: Listing,
+    strategy: str,
+    dialect: str,
+    params: Mapping[str, Any],
+    shape: str | None = None,
+    order: str | None = None,
 ) -> tuple[str, ...]:
-    """Return the SQL of a strategy's pages, parameters named, sizes as for the default size."""
-    variant = listing.variant(dialect, None, params)
-    engine = registry.load(dialect)()
-    size = listing.sizes.default
-    if strategy == "whole":
-        selects: tuple[Select[Any], ...] = (variant.whole(),)
-    elif strategy == "offset":
-        selects = (variant.offset(),)
+    """Return the SQL of a strategy's pages, parameters named, sizes as for the default size.
+
+    `shape` is one of SHAPES, the usual one of the strategy where left out.
+    """
+    check_choice(strategy, SERVED, "strategy")
+    variant = listing.variant(dialect, order, params)
+    usual = {"keyset": "after", "whole": "whole"}.get(strategy, "offset")
+    shape = shape or usual
+    check_choice(shape, SHAPES, "shape")
+    key = [object()] * len(variant.order)
+    if shape == "offset":
+        deferred = strategy == "deferred-join"
+        selects: tuple[Select[Any], ...] = (variant.deferred() if deferred else variant.offset(),)
+    elif shape == "whole":
+        selects = (variant.whole(),)
+    elif shape in ("first", "last"):
+        selects = variant.edge(shape == "last")
     else:
-        key = [object()] * len(variant.order)
-        selects = variant.seek(key, False, near=True)
-    assert strategy in STRATEGIES
-    return tuple(render_sql(select, engine, size + 1) for select in selects)
+        selects = variant.seek(key, shape == "before", near=True)
+    size = listing.sizes.default
+    return tuple(render_sql(select, dialect_named(dialect), size + 1) for select in selects)
+
+
+def routine_text(
+    listing: Listing, dialect: str, params: Mapping[str, Any], order: str | None = None
+) -> str:
+    """Return a stored routine for a listing's pages by number and size.
+
+    Raises ListingError for engines other than PostgreSQL and MariaDB.
+    """
+    variant = listing.variant(dialect, order, params)
+    statement = build_offset(variant.bare())
+    return render_routine(listing.name, statement, dialect_named(dialect), listing.sizes)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from operator import itemgetter
 from typing import Any
 
@@ -114,6 +115,10 @@ class Variant:
         if shape not in self._behind:
             self._behind[shape] = build_count_behind(self.source, *shape)
         return self._behind[shape]
+
+    def bare(self) -> Source:
+        """The source without hidden columns, for statements whose rows are only looked at."""
+        return replace(self.source, select=self._counted.order_by(None))
 
     def whole(self) -> Select[Any]:
         """The statement for every row."""

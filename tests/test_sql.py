@@ -1,0 +1,128 @@
+"""Statements to take away: text for every dialect, and stored routines that really run."""
+
+import pytest
+from sqlalchemy import (
+    Column,
+    DateTime,
+    Double,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    bindparam,
+    insert,
+    select,
+    text,
+)
+
+from exposed import Listing
+from vrelko import Sizes, Spot
+from vrelko.engines.registry import CAPABILITIES
+from vrelko.errors import DatabaseError, ListingError
+from vrelko.serving.planning import SHAPES, routine_text, statements_text
+
+t = Table(
+    "takeaway", MetaData(), Column("id", Integer, primary_key=True), Column("a", Integer),
+    Column("w", Double), Column("at", DateTime, nullable=False), Column("b", String(9)),
+)  # fmt: skip
+grid = Listing(
+    select(t.c.id, t.c.b).where(t.c.a == bindparam("a")), name="takeaway",
+    orders=["-at", "w", "-w:nulls-first"], sizes=Sizes(10, most=50),
+)  # fmt: skip
+
+
+def flat(texts):
+    return [" ".join(text.replace("takeaway.", "").split()) for text in texts]
+
+
+def where_of(sql):
+    return sql.partition(" WHERE ")[2].partition(" ORDER BY ")[0]
+
+
+def test_each_dialect_has_its_own_form():
+    forms = {name: flat(statements_text(grid, "keyset", name, {})) for name in CAPABILITIES}
+    assert set(forms) == {"sqlite", "postgresql", "mariadb", "mysql", "mssql", "oracle"}
+    assert where_of(forms["sqlite"][0]) == "(at, id) < (:key_0, :key_1) AND a = :a"
+    assert "(at, id) < (:key_0::TIMESTAMP" in forms["postgresql"][0]
+    either = "(at = :key_0 AND id < :key_1 OR at < :key_0) AND a = :a"
+    for name in ("mariadb", "mysql", "mssql", "oracle"):
+        assert where_of(forms[name][0]) == either, name
+    for name in ("mssql", "oracle"):
+        assert forms[name][0].endswith("FETCH FIRST 11 ROWS ONLY"), name
+    for name in ("sqlite", "postgresql", "mariadb"):
+        assert forms[name][0].endswith("LIMIT 11"), name
+    assert all(len(texts) == 1 for texts in forms.values())
+
+
+def test_nulls_are_placed_without_a_sort():
+    texts = flat(statements_text(grid, "keyset", "mariadb", {}, "first", "-w:nulls-first"))
+    assert [where_of(one) for one in texts][1] == "w IS NOT NULL AND a = :a"
+    assert all("ORDER BY w DESC, id DESC" in one for one in texts)
+    assert "NULLS" not in "".join(flat(statements_text(grid, "keyset", "postgresql", {},
+                                                       "after", "w")))  # fmt: skip
+    assert "NULLS FIRST" in flat(statements_text(grid, "offset", "oracle", {}, None, "w"))[0] or (
+        CAPABILITIES["oracle"].nulls_low is False
+    )
+
+
+@pytest.mark.parametrize("dialect", CAPABILITIES)
+@pytest.mark.parametrize("strategy", ["keyset", "offset", "deferred-join", "whole"])
+def test_every_shape_compiles(dialect, strategy):
+    if (dialect, strategy) == ("mssql", "deferred-join"):
+        with pytest.raises(ListingError, match="another strategy"):
+            statements_text(grid, strategy, dialect, {})
+        return
+    for shape in SHAPES:
+        for order in (None, "w", "-w:nulls-first"):
+            for one in statements_text(grid, strategy, dialect, {}, shape, order):
+                assert one.startswith("SELECT")
+                assert "POSTCOMPILE" not in one
+                assert "vrelko_key" not in one
+
+
+def test_unknown_words_are_refused():
+    with pytest.raises(DatabaseError, match="not known"):
+        statements_text(grid, "keyset", "nonsense", {})
+    with pytest.raises(ListingError, match="keyset"):
+        statements_text(grid, "keysets", "sqlite", {})
+    with pytest.raises(ListingError, match="after"):
+        statements_text(grid, "keyset", "sqlite", {}, "afer")
+    with pytest.raises(ListingError, match="postgresql or mariadb"):
+        routine_text(grid, "sqlite", {})
+
+
+def test_routines_give_the_pages_of_the_plain_query(server):
+    name = server.dialect.name
+    if name == "sqlite":
+        pytest.skip("SQLite has no stored routines")
+    rows = [
+        {"id": i, "a": i % 2, "w": None if i % 5 == 0 else i % 7, "b": f"b{i}",
+         "at": f"2026-03-{i % 9 + 1:02} 05:00:00"} for i in range(1, 120)
+    ]  # fmt: skip
+    from datetime import datetime
+
+    rows = [{**row, "at": datetime.fromisoformat(row["at"])} for row in rows]
+    with server.connect() as connection:
+        t.create(connection)
+        try:
+            connection.execute(insert(t), rows)
+            connection.commit()
+            for order in (None, "w", "-w:nulls-first"):
+                routine = routine_text(grid, name, {}, order)
+                connection.exec_driver_sql(routine.replace("%", "%%"))
+                verb = "SELECT * FROM" if name == "postgresql" else "CALL"
+                call = text(f"{verb} takeaway_page(:page, :size, :a)")
+                for page, size in ((1, 10), (3, 7), (2, 50), (99, 10), (0, 0), (None, None)):
+                    given = {"page": page, "size": size, "a": 1}
+                    found = [tuple(row) for row in connection.execute(call, given)]
+                    wanted = grid.read(
+                        connection, Spot.number(max(page or 1, 1)), order=order,
+                        size=10 if size is None else max(size, 1), params={"a": 1},
+                    )  # fmt: skip
+                    assert found == [tuple(row) for row in wanted], (order, page, size)
+                drop = "FUNCTION" if name == "postgresql" else "PROCEDURE"
+                connection.execute(text(f"DROP {drop} takeaway_page"))
+        finally:
+            connection.rollback()
+            t.drop(connection)
+            connection.commit()
