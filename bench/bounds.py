@@ -40,6 +40,7 @@ SHAPES = {
     "station = 57 (0.5 %): -hour, -id": ("-hour,-id", c.station == 57),
     "status = 0 (50 %): hour, id": ("hour,id", c.status == 0),
     "status = 0 (50 %): -hour, -id": ("-hour,-id", c.status == 0),
+    "station IN (3 values): hour, id": ("hour,id", c.station.in_([57, 58, 59])),
     "species < 100 (residual, 60 %): hour, id": ("hour,id", c.species < 100),
 }
 

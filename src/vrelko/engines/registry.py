@@ -14,7 +14,7 @@ from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
 
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.facts import IndexFacts
-from vrelko.engines import compiled, mariadb, postgresql, sqlite
+from vrelko.engines import compiled, mariadb, postgresql, sqlite, sqlite_catalog
 from vrelko.errors import DatabaseError, nearest
 
 CAPABILITIES: dict[str, Capabilities] = {
@@ -99,12 +99,13 @@ def check_engine(engine: Any, done: str) -> None:
 
 
 def read_indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexFacts]:
-    """Return a table's indexes, as far as page statements depend on them: none on SQLite."""
+    """Return a table's indexes, as far as page statements depend on them."""
     if dialect.name == "postgresql":
         return postgresql.read_indexes(connection, table, dialect)
     if dialect.name in ("mariadb", "mysql"):
         return mariadb.read_indexes(connection, table, dialect)
-    return []
+    found = sqlite_catalog.read_indexes(connection, table.name)
+    return [IndexFacts(one.name, one.columns, one.unique, one.partial) for one in found]
 
 
 def open_database(address: str) -> Engine:

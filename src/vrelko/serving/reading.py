@@ -10,6 +10,7 @@ from vrelko.core.arithmetic import NO_TOTAL, Total, check_offset, offset_of, pag
 from vrelko.core.spot import Spot
 from vrelko.serving.running import Runner
 from vrelko.serving.variants import Variant
+from vrelko.sql.branches import MOST_VALUES, value_parameters
 from vrelko.sql.statements import LIMIT, OFFSET, key_parameters
 
 
@@ -38,6 +39,7 @@ class PageReader:
         self, runner: Runner, variant: Variant, size: int, strategy: str = "keyset"
     ) -> None:
         self._strategy = strategy
+        self._values: list[Any] | None = None
         self._runner = runner
         self._variant = variant
         self._size = size
@@ -63,11 +65,11 @@ class PageReader:
 
     def read_all(self, most: int) -> Batch:
         """Return every row, at most `most`; `after` tells that there were more."""
-        rows, full = self._run(self._variant.edge(False), most + 1)
+        rows, full = self._edge(False, most + 1)
         return Batch(rows[:most], full[:most], False, len(rows) > most, 0, True)
 
     def _from_start(self) -> Batch:
-        rows, full = self._run(self._variant.edge(False), self._size + 1)
+        rows, full = self._edge(False, self._size + 1)
         more = len(rows) > self._size
         return Batch(rows[: self._size], full[: self._size], False, more, 0, True)
 
@@ -77,7 +79,7 @@ class PageReader:
         want = self._size
         if known:
             want = known - offset_of(page_count(known, self._size), self._size)
-        rows, full = self._run(self._variant.edge(True), want + 1)
+        rows, full = self._edge(True, want + 1)
         more = len(rows) > want
         rows, full = rows[:want][::-1], full[:want][::-1]
         offset = known - len(rows) if known is not None else None if more else 0
@@ -130,12 +132,38 @@ class PageReader:
         return [self._variant.key_from(row) for row in full]
 
     def _any(self, backward: bool) -> bool:
-        return bool(self._run(self._variant.edge(backward), 1)[0])
+        return bool(self._edge(backward, 1)[0])
 
     def _seek(
         self, key: tuple[Any, ...], backward: bool, want: int, near: bool = False
     ) -> tuple[list[Any], list[Any]]:
-        return self._run(self._variant.seek(key, backward, near), want, key_parameters(key))
+        values = self._set_values()
+        if values is None:
+            return self._run(self._variant.seek(key, backward, near), want, key_parameters(key))
+        selects = self._variant.branches(len(values), key, backward)
+        ours = {**key_parameters(key), **value_parameters(values)}
+        return self._run(selects, want, ours, plain=True)
+
+    def _edge(self, backward: bool, want: int) -> tuple[list[Any], list[Any]]:
+        values = self._set_values()
+        if values is None:
+            return self._run(self._variant.edge(backward), want)
+        selects = self._variant.branches(len(values), None, backward)
+        return self._run(selects, want, value_parameters(values), plain=True)
+
+    def _set_values(self) -> Sequence[Any] | None:
+        """Return the values of a set filter that is read a branch a value, None where none is."""
+        among = self._variant.among
+        if among is None:
+            return None
+        if self._values is None:
+            if among.rows is not None:
+                rows, _ = self._runner.fetch(among.rows.limit(MOST_VALUES + 1), None, {})
+                found: Sequence[Any] = [row[0] for row in rows]
+            else:
+                found = among.values if among.name is None else self._runner.params[among.name]
+            self._values = list(dict.fromkeys(one for one in found if one is not None))
+        return self._values if 0 < len(self._values) <= MOST_VALUES else None
 
     def _run(
         self,

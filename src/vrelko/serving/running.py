@@ -35,7 +35,7 @@ class Runner:
 
     def __init__(self, connection: Any, params: Mapping[str, Any]) -> None:
         self._connection = connection
-        self._params = params
+        self.params = params
         self.asked: list[Asked] = []
         self.limited = False
 
@@ -68,7 +68,7 @@ class Runner:
 
     def _execute(self, select: Select[Any], ours: Mapping[str, Any]) -> Any:
         try:
-            return self._connection.execute(select, {**self._params, **ours})
+            return self._connection.execute(select, {**self.params, **ours})
         except DBAPIError as error:
             if self.limited and is_time_limit(error):
                 raise TimeLimitError(

@@ -12,6 +12,7 @@ from sqlalchemy import ColumnElement, Integer, Select, literal_column
 from vrelko.core.order import Order
 from vrelko.errors import PageError
 from vrelko.serving.running import Runner
+from vrelko.sql.branches import SetFilter, build_branches
 from vrelko.sql.entities import has_whole_entity
 from vrelko.sql.rows import Cutter
 from vrelko.sql.statements import (
@@ -42,8 +43,14 @@ class Variant:
     """
 
     def __init__(
-        self, source: Source, counted: Select[Any], unique: Sequence[ColumnElement[Any]]
+        self,
+        source: Source,
+        counted: Select[Any],
+        unique: Sequence[ColumnElement[Any]],
+        among: SetFilter | None = None,
     ) -> None:
+        self.among = among
+        self._branches: dict[Any, Select[Any]] = {}
         self.source = source
         self._unique = tuple(unique)
         self.orm = has_whole_entity(source.select)
@@ -93,7 +100,21 @@ class Variant:
     def flagging(self, last: Sequence[Any]) -> Variant:
         """Return this variant with a last column that flags rows behind a key."""
         shape = tuple(value is None for value in last)
-        return Variant(flag_behind(self.source, shape), self._counted, self._unique)
+        flagged = flag_behind(self.source, shape)
+        return Variant(flagged, self._counted, self._unique, self.among)
+
+    def branches(
+        self, count: int, key: Sequence[Any] | None, backward: bool
+    ) -> tuple[Select[Any], ...]:
+        """The statement for a page over a set of values: behind a key, or at the edge."""
+        assert self.among is not None
+        nulls = None if key is None else tuple(value is None for value in key)
+        shape = count, nulls, backward
+        if shape not in self._branches:
+            self._branches[shape] = build_branches(
+                self.source, self._counted, self._unique, self.among, *shape
+            )
+        return (self._branches[shape],)
 
     def key_at(self, runner: Runner, offset: int) -> tuple[Any, ...] | None:
         """Return the key of the row at an offset, None behind the end."""

@@ -16,6 +16,7 @@ from vrelko.errors import OrderError
 from vrelko.serving.cursors import fingerprint_of
 from vrelko.serving.values import describe
 from vrelko.serving.variants import Variant
+from vrelko.sql.branches import SetFilter, find_set, has_set
 from vrelko.sql.describing import Described, describe_select
 from vrelko.sql.filters import Filters
 from vrelko.sql.indexes import NO_PINS, Pins, find_pins, places_nulls
@@ -103,10 +104,11 @@ class Variety:
             filtered = found.select
         keys = [key_column(found.columns[name], dialect) for name in chosen.names]
         elements = [key.element for key in keys]
-        pins, served = self._look_for_indexes(filtered, chosen, elements, dialect, lender)
+        pins, served, among = self._look_for_indexes(filtered, chosen, elements, dialect, lender)
         capabilities = capabilities_of(dialect.name)
         source = make_source(filtered, chosen, keys, capabilities, found.positions, pins, served)
-        return Variant(source, filtered, [found.columns[name] for name in found.unique])
+        unique = [found.columns[name] for name in found.unique]
+        return Variant(source, filtered, unique, None if found.merged else among)
 
     def _look_for_indexes(
         self,
@@ -115,25 +117,26 @@ class Variety:
         elements: list[Any],
         dialect: Dialect,
         lender: Any,
-    ) -> tuple[Pins, bool]:
+    ) -> tuple[Pins, bool, SetFilter | None]:
         """Return what the table's indexes allow a statement to rely on; asked of the catalog once.
 
-        Only where it matters: equalities that trap the server, NULLs not in their native place.
+        Only where it matters: equalities that trap the server, NULLs not in their native place, and
+        set filters.
         """
         capabilities = capabilities_of(dialect.name)
-        awkward = bool(awkward_terms(order, capabilities))
-        wanted = (capabilities.equality_traps, awkward and capabilities.nulls_syntax)
-        table = self.table
-        if lender is None or table is None or not any(wanted):
-            return NO_PINS, False
+        where, table = getattr(filtered, "whereclause", None), self.table
+        awkward = bool(awkward_terms(order, capabilities)) and capabilities.nulls_syntax
+        matters = capabilities.equality_traps or awkward or has_set(where)
+        if lender is None or table is None or (where is None and not awkward) or not matters:
+            return NO_PINS, False, None
         if dialect.name not in self._indexes:
             self._indexes[dialect.name] = read_indexes(lender, table, dialect)
-        tail = [column.name for column in table.primary_key.columns]
-        if capabilities.index_tail != "primary-key":
-            tail = []
-        known = filtered.whereclause, elements, order, self._indexes[dialect.name], tail
-        pins = find_pins(*known) if wanted[0] else NO_PINS
-        return pins, wanted[1] and places_nulls(*known)
+        tail: list[str] = []
+        if capabilities.index_tail != "none":
+            tail = [column.name for column in table.primary_key.columns]
+        known = where, elements, order, self._indexes[dialect.name], tail
+        pins = find_pins(*known) if capabilities.equality_traps else NO_PINS
+        return pins, awkward and places_nulls(*known), find_set(*known)
 
     def _choose_order(self, dialect: str, text: str | None) -> Order:
         allowed = self.orders(dialect)

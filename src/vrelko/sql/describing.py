@@ -43,6 +43,7 @@ class Described:
     sources: Sources
     positions: tuple[Any, ...]
     wrapped: bool = False
+    merged: bool = False
 
     @property
     def table_names(self) -> tuple[str, ...]:
@@ -77,7 +78,7 @@ def describe_select(
     positions = tuple(_position(entry) for entry in shape.select.column_descriptions)
     return Described(
         shape.select, given, tuple(resolved), columns, key, nullable, shape.sources, positions,
-        shape.wrapped,
+        shape.wrapped, bool(shape.closed),
     )  # fmt: skip
 
 

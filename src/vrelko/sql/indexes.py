@@ -110,6 +110,24 @@ def places_nulls(
     return False
 
 
+def serves_within(
+    where: Any,
+    column: Column[Any],
+    elements: Sequence[ColumnElement[Any]],
+    order: Order,
+    indexes: Sequence[IndexFacts],
+    tail: Sequence[str],
+) -> bool:
+    """Tell whether an index serves an order within each value of a column."""
+    fixed = {**_fixed(where), column.name: column}
+    wanted = _wanted(elements, order, fixed)
+    for index in indexes:
+        lead, flip, _ = _match(index, fixed, wanted, tail)
+        if flip is not None and column.name in {one.name for one in lead}:
+            return True
+    return False
+
+
 def _fixed(where: Any) -> dict[str, Column[Any]]:
     return {found[0].name: found[0] for part in conjuncts(where) if (found := fixed_column(part))}
 

@@ -150,7 +150,7 @@ def build_offset(source: Source, backward: bool = False) -> Select[Any]:
     """Return the statement for the rows behind an offset, from the end when `backward`."""
     order = source.order.reversed() if backward else source.order
     whole = _ordered(source, order, (Range(),), [False] * len(order))
-    return whole.limit(_integer(LIMIT)).offset(_integer(OFFSET))
+    return whole.limit(integer(LIMIT)).offset(integer(OFFSET))
 
 
 def build_deferred(
@@ -165,7 +165,7 @@ def build_deferred(
     narrow = statement.order_by(None).with_only_columns(*keys, maintain_column_froms=True)
     bare = replace(source, select=narrow)
     everything = _ordered(bare, source.order, (Range(),), [False] * len(source.order))
-    page = everything.limit(_integer(LIMIT)).offset(_integer(OFFSET)).subquery("vrelko_page")
+    page = everything.limit(integer(LIMIT)).offset(integer(OFFSET)).subquery("vrelko_page")
     joined = replace(source, select=source.select.where(
         *(element == page.c[f"{KEY}u{i}"] for i, element in enumerate(unique))
     ))  # fmt: skip
@@ -226,19 +226,20 @@ def build_key_at(source: Source, statement: Select[Any]) -> Select[Any]:
     narrow = statement.order_by(None).with_only_columns(*keys, maintain_column_froms=True)
     bare = replace(source, select=narrow)
     everything = _ordered(bare, source.order, (Range(),), [False] * len(source.order))
-    return everything.limit(_integer(LIMIT)).offset(_integer(OFFSET))
+    return everything.limit(integer(LIMIT)).offset(integer(OFFSET))
 
 
 def _build(
     source: Source, order: Order, ranges: Sequence[Range], null_keys: Sequence[bool]
 ) -> tuple[Select[Any], ...]:
     groups = group_ranges(ranges, null_keys, source.awkward(order), source.capabilities.form)
-    return tuple(_statement(source, order, group, null_keys) for group in groups)
+    return tuple(page_statement(source, order, group, null_keys) for group in groups)
 
 
-def _statement(
+def page_statement(
     source: Source, order: Order, group: Sequence[Range], null_keys: Sequence[bool]
 ) -> Select[Any]:
+    """Return the statement for the rows of some ranges, in order, up to the limit."""
     whole = _ordered(source, order, group, null_keys)
     if group != (Range(),):
         predicates = [_predicate(source, order, part, null_keys) for part in group]
@@ -247,7 +248,7 @@ def _statement(
         whole = _first_where(
             source, whole, or_(*predicates) if len(predicates) > 1 else predicates[0]
         )
-    return source.pins.apply(whole).limit(_integer(LIMIT))
+    return source.pins.apply(whole).limit(integer(LIMIT))
 
 
 def _first_where(
@@ -277,7 +278,7 @@ def _find(selected: Sequence[Any], element: ColumnElement[Any]) -> int | None:
     return None
 
 
-def _integer(name: str) -> BindParameter[int]:
+def integer(name: str) -> BindParameter[int]:
     """Return a parameter written into the SQL as a literal: for integers we computed ourselves."""
     return bindparam(name, type_=Integer, literal_execute=True)
 
@@ -289,10 +290,23 @@ def _ordered(
 
     NULLs are placed where an index serves that, or where the rows of `group` differ in them.
     """
+    elements = [key.element for key in source.keys]
+    clauses = order_clauses(source, order, elements, group, null_keys)
+    return source.select.order_by(*source.pins.order_by(order), *clauses)
+
+
+def order_clauses(
+    source: Source,
+    order: Order,
+    elements: Sequence[ColumnElement[Any]],
+    group: Sequence[Range] = (Range(),),
+    null_keys: Sequence[bool] = (),
+) -> list[ColumnElement[Any]]:
+    """Return the ORDER BY terms of an order over elements."""
     capabilities = source.capabilities
-    clauses: list[ColumnElement[Any]] = list(source.pins.order_by(order))
-    for position, (term, key) in enumerate(zip(order.terms, source.keys, strict=True)):
-        clause = key.element.desc() if term.descending else key.element.asc()
+    clauses: list[ColumnElement[Any]] = []
+    for position, (term, element) in enumerate(zip(order.terms, elements, strict=True)):
+        clause = element.desc() if term.descending else element.asc()
         native_first = capabilities.nulls_low != term.descending
         if term.nullable and native_first != (term.nulls == "first"):
             served = capabilities.nulls_served or source.nulls_served
@@ -301,10 +315,10 @@ def _ordered(
                     first = term.nulls == "first"
                     clause = clause.nulls_first() if first else clause.nulls_last()
                 else:
-                    empty = key.element.is_(None)
+                    empty = element.is_(None)
                     clauses.append(empty.desc() if term.nulls == "first" else empty.asc())
         clauses.append(clause)
-    return source.select.order_by(*clauses)
+    return clauses
 
 
 def _predicate(

@@ -1,0 +1,152 @@
+"""Set filters: pages over `column IN (…)`, read as one branch a value.
+
+An index on (column, order …) gives the rows of one value in order, but not those of several:
+engines then sort all matching rows, or walk the whole order and drop what does not match. A branch
+a value, each no longer than the page, reads values × page entries instead. It is worth it for few
+values and where that index exists; otherwise the engine chooses.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from sqlalchemy import (
+    BindParameter,
+    Column,
+    ColumnElement,
+    Select,
+    String,
+    bindparam,
+    select,
+    union_all,
+)
+from sqlalchemy.sql import operators
+from sqlalchemy.sql.elements import BinaryExpression, Grouping
+
+from vrelko.core.facts import IndexFacts
+from vrelko.core.order import Order
+from vrelko.core.seek import group_ranges, plan_edge, plan_ranges
+from vrelko.sql.indexes import serves_within
+from vrelko.sql.sources import conjuncts
+from vrelko.sql.statements import KEY, LIMIT, Source, integer, order_clauses, page_statement
+
+MOST_VALUES = 64
+"""Sets of more values are left to the engine."""
+
+VALUE = "vrelko_in_"
+
+
+@dataclass(frozen=True)
+class SetFilter:
+    """A condition `column IN (…)`: `name` is the parameter that holds the list, None where the
+    values stand in the select or come from `rows`, a subquery.
+    """
+
+    part: Any
+    column: Column[Any]
+    name: str | None
+    values: tuple[Any, ...] = ()
+    rows: Select[Any] | None = None
+
+
+def has_set(where: Any) -> bool:
+    """Tell whether a condition holds a set filter."""
+    return any(_read(part) is not None for part in conjuncts(where))
+
+
+def find_set(
+    where: Any,
+    elements: Sequence[ColumnElement[Any]],
+    order: Order,
+    indexes: Sequence[IndexFacts],
+    tail: Sequence[str],
+) -> SetFilter | None:
+    """Return a set filter whose column leads an index that then serves the order."""
+    for part in conjuncts(where):
+        found = _read(part)
+        if found is not None and serves_within(where, found.column, elements, order, indexes, tail):
+            return found
+    return None
+
+
+def build_branches(
+    source: Source,
+    statement: Select[Any],
+    unique: Sequence[ColumnElement[Any]],
+    among: SetFilter,
+    count: int,
+    null_keys: Sequence[bool] | None,
+    backward: bool,
+) -> Select[Any]:
+    """Return one statement for a page over `count` values: behind a key, or the first page.
+
+    `null_keys` is None for the first page (the last, when `backward`). Parameters: `vrelko_in_0`,
+    …, those of a key, and the limit.
+    """
+    order = source.order.reversed() if backward else source.order
+    form = source.capabilities.form
+    awkward = source.awkward(order)
+    known = [False] * len(order) if null_keys is None else null_keys
+    if null_keys is None:
+        ranges = plan_edge(order, awkward)
+    else:
+        ranges = plan_ranges(order, known, form, source.alone())
+    groups = group_ranges(ranges, known, awkward, form)
+    names = [f"{KEY}u{i}" for i in range(len(unique))]
+    sorts = [f"{KEY}o{i}" for i in range(len(order))]
+    columns = [element.label(name) for element, name in zip(unique, names, strict=True)]
+    columns += [key.element.label(name) for key, name in zip(source.keys, sorts, strict=True)]
+    narrow = statement.order_by(None).with_only_columns(*columns, maintain_column_froms=True)
+    parts = []
+    for value in range(count):
+        branch = replace(source, select=_with_value(narrow, among, f"{VALUE}{value}"))
+        for group in groups:
+            one = page_statement(branch, order, group, known)
+            parts.append(select(one.subquery()))
+    merged = union_all(*parts).subquery("vrelko_set")
+    clauses = order_clauses(source, order, [merged.c[name] for name in sorts])
+    page = select(*(merged.c[name] for name in names)).order_by(*clauses).limit(integer(LIMIT))
+    keys = page.subquery("vrelko_page")
+    whole = _with_value(source.select, among, None).where(
+        *(element == keys.c[name] for element, name in zip(unique, names, strict=True))
+    )
+    elements = [key.element for key in source.keys]
+    return whole.order_by(*order_clauses(source, order, elements))
+
+
+def value_parameters(values: Sequence[Any]) -> dict[str, Any]:
+    """Return the bind parameters that carry the values of a set."""
+    return {f"{VALUE}{i}": value for i, value in enumerate(values)}
+
+
+def _read(part: Any) -> SetFilter | None:
+    if not isinstance(part, BinaryExpression) or part.operator is not operators.in_op:
+        return None
+    column = part.left
+    if isinstance(column, Column) and isinstance(column.type, String):
+        return None  # texts that a collation holds equal would each bring the same rows
+    if not isinstance(column, Column):
+        return None
+    right: Any = part.right.element if isinstance(part.right, Grouping) else part.right
+    if isinstance(right, BindParameter):
+        if not right.unique:
+            return SetFilter(part, column, right.key)
+        return SetFilter(part, column, None, tuple(right.value or ()))
+    inner = getattr(right, "element", right)
+    return SetFilter(part, column, None, rows=inner) if isinstance(inner, Select) else None
+
+
+def _with_value(statement: Select[Any], among: SetFilter, name: str | None) -> Select[Any]:
+    """Return the statement with the set filter replaced by equality with one value, or left out."""
+    criteria = []
+    for criterion in statement._where_criteria:
+        for part in conjuncts(criterion):
+            if not part.compare(among.part):
+                criteria.append(part)
+            elif name is not None:
+                criteria.append(among.column == bindparam(name, type_=among.column.type))
+    whole = statement.where()
+    whole._where_criteria = tuple(criteria)
+    return whole
