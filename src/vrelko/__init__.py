@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from vrelko.serving.page import Page
     from vrelko.serving.pages_file import Pages, load
     from vrelko.serving.planning import Plan, plan
+    from vrelko.sql.searching import Search
     from vrelko.surveying.survey import survey
 
 _HOMES = {
@@ -32,6 +33,7 @@ _HOMES = {
     "Pages": "vrelko.serving.pages_file",
     "Plan": "vrelko.serving.planning",
     "Readers": "vrelko.core.workload",
+    "Search": "vrelko.sql.searching",
     "Sizes": "vrelko.core.arithmetic",
     "Spot": "vrelko.core.spot",
     "Total": "vrelko.core.arithmetic",
@@ -56,6 +58,7 @@ __all__ = [
     "Pages",
     "Plan",
     "Readers",
+    "Search",
     "Sizes",
     "Spot",
     "Total",

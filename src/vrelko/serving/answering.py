@@ -102,7 +102,8 @@ def open_variant(
     given = variety.filters.check(params)
     variant = variety.variant(dialect_of(lender), order, variety.filters.active(given), lender)
     print_ = variety.fingerprint(listing.name, variant, given, scope)
-    return Opened(listing, lender, variant, given, print_, Runner(lender, given))
+    values = variety.filters.values(given)
+    return Opened(listing, lender, variant, values, print_, Runner(lender, values))
 
 
 def answer(listing: Listing, lender: Any, request: Request) -> Page:

@@ -24,6 +24,7 @@ from vrelko.serving.variety import Variety
 from vrelko.serving.walking import ranges, walk
 from vrelko.sql.describing import hidden_names, outline_of
 from vrelko.sql.filters import Filters
+from vrelko.sql.searching import Search
 from vrelko.sql.shapes import refuse_selects
 
 if TYPE_CHECKING:
@@ -36,7 +37,8 @@ class Listing:
     `select`: a SQLAlchemy select, Core or ORM. `name` binds cursors to this listing (else its
     tables' names do). `kind`: grid, feed, choices or export. `orders`: the allowed ones as text or
     ORDER BY expressions, the default first (else the select's own ORDER BY). `filters`: conditions
-    by name, each applied only when its parameters are given. `sizes`: default and most rows a page.
+    by name, each applied only when its parameters are given. `search`: a text search, applied when
+    `params` hold "search". `sizes`: default and most rows a page.
 
     `total`: exact, capped (counts at most `cap` rows), about (the engine's estimate) or none; left
     out, capped for a grid, none for others. `count`: "each" page, or "once" a walk, carried in the
@@ -61,6 +63,7 @@ class Listing:
         kind: str = "grid",
         orders: str | Sequence[Any] | None = None,
         filters: Mapping[str, ColumnElement[bool]] | None = None,
+        search: Search | None = None,
         sizes: Sizes | None = None,
         total: str | None = None,
         cap: int = 10_000,
@@ -93,7 +96,7 @@ class Listing:
         self.deepest = deepest
         self.sizes = sizes or Sizes()
         refuse_selects(select)
-        self.variety = Variety(select, orders, unique, Filters(select, filters or {}))
+        self.variety = Variety(select, orders, unique, Filters(select, filters or {}, search))
         self.name = name or "+".join(self.variety.described.table_names)
         self.workload = workload or Workload()
         self.book = CursorBook(secrets, expires_s)
@@ -257,13 +260,16 @@ class Listing:
         """
         filters = self.variety.filters
         given = filters.check(params, partly=True)
-        whole = filters.apply(self.select, filters.active(given))
+        searched = self.variety.described.searched
+        whole = filters.apply(self.select, filters.active(given), searched, dialect)
         settings = {
             "name": self.name, "kind": self.kind, "sizes": self.sizes, "total": self.total,
             "cap": self.cap, "params": given, "strategy": self._chosen,
         }  # fmt: skip
         where = getattr(whole, "whereclause", None)
-        return outline_of(self.variety.described, self.orders(dialect), where, settings)
+        described = self.variety.described
+        own = len(described.orders) - described.search_orders
+        return outline_of(described, self.orders(dialect)[:own], where, settings)
 
     def variant(
         self, dialect: str, order: str | None, params: Mapping[str, Any] | None = None

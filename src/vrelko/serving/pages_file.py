@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import tomllib
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from importlib import import_module
 from pathlib import Path
 from typing import Any
@@ -20,6 +20,7 @@ from vrelko.engines.registry import database_errors, open_database
 from vrelko.errors import PagesFileError, VrelkoError, nearest
 from vrelko.serving.listing import Listing
 from vrelko.serving.pages_models import CONDITION, ListingModel, PagesModel, Range
+from vrelko.sql.searching import Search
 
 _COMPARISONS = {"ge": "__ge__", "gt": "__gt__", "le": "__le__", "lt": "__lt__"}
 
@@ -190,6 +191,7 @@ def _listing(file: Path, name: str, model: ListingModel, engine: Engine) -> List
         kind=model.kind,
         orders=model.orders,
         filters=filters,
+        search=_search(model, column),
         sizes=sizes,
         total=model.total,
         cap=model.cap,
@@ -199,6 +201,13 @@ def _listing(file: Path, name: str, model: ListingModel, engine: Engine) -> List
         strategy=model.strategy,
         workload=workload,
     )
+
+
+def _search(model: ListingModel, column: Callable[[str, str], Column[Any]]) -> Search | None:
+    if model.search is None:
+        return None
+    columns = [column("search", name) for name in model.search.columns]
+    return Search(columns, model.search.how, tuple(model.search.orders))
 
 
 def _conditions(column: Column[Any], value: Any) -> list[Any]:

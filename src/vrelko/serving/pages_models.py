@@ -65,6 +65,14 @@ class SizesModel(_Strict):
         return self
 
 
+class SearchModel(_Strict):
+    """A text search."""
+
+    columns: list[str] = Field(min_length=1)
+    how: Literal["prefix", "contains", "words"] = "prefix"
+    orders: list[str] = []
+
+
 class DepthModel(_Strict):
     """How deep readers go."""
 
@@ -123,6 +131,7 @@ class ListingModel(_Strict):
     where: dict[str, Condition] = {}
     filters: dict[str, Condition] = {}
     orders: list[str] = []
+    search: SearchModel | None = None
     sizes: SizesModel | None = None
     total: Literal["exact", "capped", "about", "none"] | None = None
     cap: int = Field(default=10_000, ge=1)

@@ -18,7 +18,7 @@ from vrelko.serving.values import describe
 from vrelko.serving.variants import Variant
 from vrelko.sql.branches import SetFilter, find_set, has_set
 from vrelko.sql.describing import Described, describe_select
-from vrelko.sql.filters import Filters
+from vrelko.sql.filters import SEARCH, Filters
 from vrelko.sql.indexes import NO_PINS, Pins, find_pins, places_nulls
 from vrelko.sql.keys import key_column
 from vrelko.sql.sources import base_table
@@ -40,8 +40,9 @@ class Variety:
     ) -> None:
         self.select = select
         self.filters = filters
-        self.described: Described = describe_select(select, orders, unique)
-        self._given = orders, unique
+        search = filters.search
+        self._given = orders, unique, search
+        self.described: Described = describe_select(select, orders, unique, search)
         self._variants: dict[tuple[Any, ...], Variant] = {}
         self._orders: dict[str, tuple[Order, ...]] = {}
         self._indexes: dict[str, list[IndexFacts]] = {}
@@ -70,7 +71,7 @@ class Variety:
         asked = dialect.name, order, active, lender is None
         found = self._variants.get(asked)
         if found is None:
-            chosen = self._choose_order(dialect.name, order)
+            chosen = self._choose_order(dialect.name, order, SEARCH in active)
             where = dialect.name, str(chosen), active, lender is None
             found = self._variants.get(where) or self._make(dialect, chosen, active, lender)
             if len(self._variants) >= _MOST_KEPT:
@@ -97,8 +98,8 @@ class Variety:
     def _make(
         self, dialect: Dialect, chosen: Order, active: tuple[str, ...], lender: Any
     ) -> Variant:
-        filtered = self.filters.apply(self.select, active)
         found = self.described
+        filtered = self.filters.apply(self.select, active, found.searched, dialect.name)
         if found.wrapped:  # conditions go inside the subquery, whose columns are its own
             found = describe_select(filtered, *self._given)
             filtered = found.select
@@ -138,15 +139,19 @@ class Variety:
         pins = find_pins(*known) if capabilities.equality_traps else NO_PINS
         return pins, awkward and places_nulls(*known), find_set(*known)
 
-    def _choose_order(self, dialect: str, text: str | None) -> Order:
+    def _choose_order(self, dialect: str, text: str | None, searching: bool) -> Order:
+        """Return an allowed order; those of a search are allowed while searching, and go first."""
         allowed = self.orders(dialect)
+        extra = self.described.search_orders
+        own = len(allowed) - extra
         if text is None or text == "":
-            return allowed[0]
+            return allowed[own] if searching and extra else allowed[0]
         asked = parse_order(text)
-        for given, order in zip(self.described.given, allowed, strict=True):
+        open_to = len(allowed) if searching else own
+        for given, order in zip(self.described.given[:open_to], allowed[:open_to], strict=True):
             if asked in (given, order):
                 return order
-        names = ", ".join(repr(str(order)) for order in self.described.given)
+        names = ", ".join(repr(str(order)) for order in self.described.given[:open_to])
         raise OrderError(
             f"the order {text!r} is not allowed here", f"Allowed: {names}", "order-not-allowed"
         )

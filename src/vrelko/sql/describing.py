@@ -14,6 +14,7 @@ from vrelko.errors import OrderError
 from vrelko.sql.conditions import read_conditions
 from vrelko.sql.entities import mapped_columns, whole_entities
 from vrelko.sql.names import Names, order_by_of, read_clauses, read_names, resolve_order
+from vrelko.sql.searching import Search
 from vrelko.sql.shapes import Shape, shape_of
 from vrelko.sql.sources import (
     Sources,
@@ -44,6 +45,8 @@ class Described:
     positions: tuple[Any, ...]
     wrapped: bool = False
     merged: bool = False
+    searched: tuple[Any, ...] = ()
+    search_orders: int = 0
 
     @property
     def table_names(self) -> tuple[str, ...]:
@@ -52,7 +55,10 @@ class Described:
 
 
 def describe_select(
-    select: Any, orders: str | Sequence[Any] | None, unique: Sequence[str] | None
+    select: Any,
+    orders: str | Sequence[Any] | None,
+    unique: Sequence[str] | None,
+    search: Search | None = None,
 ) -> Described:
     """Read a select and its allowed orders. Raises ListingError and OrderError."""
     own = order_by_of(select) if isinstance(select, Select) else ()
@@ -61,6 +67,11 @@ def describe_select(
     if own and shape.wrapped:
         own = ()
     given = _read_orders(own, orders, names)
+    if search is not None:
+        given = (*given, *(parse_order(one) for one in search.orders))
+        searched = tuple(names.find(one) if isinstance(one, str) else one for one in search.columns)
+    else:
+        searched = ()
     columns: dict[str, ColumnElement[Any]] = {}
     resolved = []
     for order in given:
@@ -78,7 +89,7 @@ def describe_select(
     positions = tuple(_position(entry) for entry in shape.select.column_descriptions)
     return Described(
         shape.select, given, tuple(resolved), columns, key, nullable, shape.sources, positions,
-        shape.wrapped, bool(shape.closed),
+        shape.wrapped, bool(shape.closed), searched, 0 if search is None else len(search.orders),
     )  # fmt: skip
 
 
@@ -136,7 +147,7 @@ def outline_of(
         columns=tuple(columns),
         conditions=read_conditions(where),
         orders=tuple(_with_column_names(order, described, tables[0]) for order in orders),
-        given=tuple(len(order) for order in described.orders),
+        given=tuple(len(order) for order in described.orders[: len(orders)]),
         **settings,
     )
 

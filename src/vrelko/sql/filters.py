@@ -2,26 +2,38 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from sqlalchemy import ColumnElement, Select
 
 from vrelko.errors import ListingError, PageError, nearest
 from vrelko.sql.conditions import bound_parameters
+from vrelko.sql.searching import PARAMETER, Search
 
 _OURS = "vrelko_"
+
+SEARCH = "(search)"
+"""How an active search stands among the names of active filters."""
 
 
 class Filters:
     """The parameters of a select and its optional filters."""
 
-    def __init__(self, select: Select[Any], optional: Mapping[str, ColumnElement[bool]]) -> None:
+    def __init__(
+        self,
+        select: Select[Any],
+        optional: Mapping[str, ColumnElement[bool]],
+        search: Search | None = None,
+    ) -> None:
+        self.search = search
         self.optional = dict(optional)
         self.needs = {name: bound_parameters(clause) for name, clause in optional.items()}
         self.base = bound_parameters(select)
         self.required = {name for name, must in self.base.items() if must}
         self.known = set(self.base).union(*self.needs.values())
+        if search is not None:
+            self.known.add(PARAMETER)
         if optional and not isinstance(select, Select):
             raise ListingError(
                 "optional filters cannot be added to a set operation",
@@ -49,6 +61,8 @@ class Filters:
         Raises PageError for unknown ones, and for missing ones unless given `partly`.
         """
         given = {name: value for name, value in (params or {}).items() if value is not None}
+        if self.search is not None and not str(given.get(PARAMETER, "")).strip():
+            given.pop(PARAMETER, None)
         for name in given:
             if name not in self.known:
                 raise PageError(
@@ -66,11 +80,28 @@ class Filters:
         return given
 
     def active(self, params: Mapping[str, Any]) -> tuple[str, ...]:
-        """Return the names of the filters whose parameters are all given."""
-        return tuple(
+        """Return the names of the filters whose parameters are all given, the search's last."""
+        names = tuple(
             name for name, needed in self.needs.items() if all(key in params for key in needed)
         )
+        searches = self.search is not None and PARAMETER in params
+        return (*names, SEARCH) if searches else names
 
-    def apply(self, select: Select[Any], active: tuple[str, ...]) -> Select[Any]:
-        """Return the select with the active filters in its WHERE."""
-        return select.where(*(self.optional[name] for name in active)) if active else select
+    def apply(
+        self,
+        select: Select[Any],
+        active: tuple[str, ...],
+        searched: Sequence[ColumnElement[Any]] = (),
+        dialect: str = "sqlite",
+    ) -> Select[Any]:
+        """Return the select with the active filters in its WHERE; a search looks in `searched`."""
+        conditions = [self.optional[name] for name in active if name != SEARCH]
+        if SEARCH in active and self.search is not None:
+            conditions.append(self.search.condition(searched, dialect))
+        return select.where(*conditions) if conditions else select
+
+    def values(self, given: Mapping[str, Any]) -> dict[str, Any]:
+        """Return the values to run statements with, those of a search made from its text."""
+        if self.search is None or PARAMETER not in given:
+            return dict(given)
+        return {**given, **self.search.values(given)}

@@ -1,0 +1,91 @@
+"""Text search: a filter that is there when its parameter is, in the form each engine serves."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import ColumnElement, String, and_, bindparam, func, literal_column, or_
+from sqlalchemy.dialects.mysql import match
+
+from vrelko.errors import ListingError, nearest
+
+WAYS = ("prefix", "contains", "words")
+
+PARAMETER = "search"
+_LIKE, _LOW, _HIGH = "search_like", "search_low", "search_high"
+
+
+@dataclass(frozen=True)
+class Search:
+    """A text search over columns of a listing, given as `params={"search": …}`.
+
+    `columns`: names or columns, any of which may match. `how`: "prefix" (an index on the column
+    serves it on SQLite and MariaDB, on PostgreSQL one with text_pattern_ops or the C collation),
+    "contains", or "words" (the engine's full text: PostgreSQL's simple configuration, MariaDB's
+    MATCH over a FULLTEXT index of just these columns; not on SQLite). `orders`: further orders that
+    are allowed while searching, the first of them the default then.
+    """
+
+    columns: Sequence[Any]
+    how: str = "prefix"
+    orders: Sequence[str] = ()
+
+    def __post_init__(self) -> None:
+        if self.how not in WAYS:
+            raise ListingError(
+                f"a search cannot be {self.how!r}", nearest(str(self.how), WAYS), "listing-choice"
+            )
+        if not self.columns:
+            raise ListingError(
+                "a search names no column", "Give columns=['ring']", "search-columns"
+            )
+
+    def condition(self, columns: Sequence[ColumnElement[Any]], dialect: str) -> Any:
+        """Return the condition in the form an engine serves. Raises ListingError."""
+        if self.how == "words":
+            return _words(columns, dialect)
+        if self.how == "prefix" and dialect == "sqlite":  # LIKE folds case there, an index does not
+            low = bindparam(_LOW, type_=String())
+            high = bindparam(_HIGH, type_=String())
+            return or_(*(and_(column >= low, column < high) for column in columns))
+        like = bindparam(_LIKE, type_=String())
+        return or_(*(column.like(like, escape="/") for column in columns))
+
+    def values(self, given: Mapping[str, Any]) -> dict[str, Any]:
+        """Return the parameters that the condition takes, for the text in `given`."""
+        text = str(given[PARAMETER])
+        escaped = text.replace("/", "//").replace("%", "/%").replace("_", "/_")
+        like = f"%{escaped}%" if self.how == "contains" else f"{escaped}%"
+        return {_LIKE: like, _LOW: text, _HIGH: _next(text), PARAMETER: text}
+
+
+def _words(columns: Sequence[ColumnElement[Any]], dialect: str) -> Any:
+    text = bindparam(PARAMETER, type_=String())
+    if dialect == "postgresql":
+        whole: Any = func.coalesce(columns[0], "")
+        for column in columns[1:]:
+            whole = whole.concat(" ").concat(func.coalesce(column, ""))
+        configuration: Any = literal_column("'simple'::regconfig")
+        document = func.to_tsvector(configuration, whole)
+        return document.op("@@")(func.plainto_tsquery(configuration, text))
+    if dialect in ("mariadb", "mysql"):
+        return match(*columns, against=text)
+    raise ListingError(
+        f"a search for words needs the engine's full text, which {dialect} has not here",
+        "Use how='contains', or join a full-text table of your own in the select",
+        "search-words",
+    )
+
+
+def _next(text: str) -> str:
+    """Return the least text behind all that begin with `text`, by code points."""
+    while text:
+        last = ord(text[-1])
+        if last < sys.maxunicode:
+            step = 0xE000 if last == 0xD7FF else last + 1  # surrogates are no characters
+            return text[:-1] + chr(step)
+        text = text[:-1]
+    return chr(sys.maxunicode)
