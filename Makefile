@@ -3,13 +3,16 @@ VENV   ?= .venv
 PYTHON ?= python3
 RUN    := $(VENV)/bin
 
-.PHONY: demo test check lint bench clean
+.PHONY: demo test test-deep check lint bench clean
 
 demo: $(VENV)/demo.ready
 	$(RUN)/vrelko demo
 
 test: $(VENV)/test.ready
 	$(RUN)/pytest -n auto
+
+test-deep: $(VENV)/test.ready
+	VRELKO_EXAMPLES=deep $(RUN)/pytest -n auto
 
 check: lint test
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 from pathlib import Path
 
@@ -16,7 +17,7 @@ settings.register_profile(
     "default", deadline=None, suppress_health_check=[HealthCheck.too_slow], print_blob=True
 )
 settings.register_profile("deep", parent=settings.get_profile("default"), max_examples=10_000)
-settings.load_profile("default")
+settings.load_profile(os.environ.get("VRELKO_EXAMPLES", "default"))
 
 
 @pytest.fixture(scope="session")

@@ -191,6 +191,27 @@ def test_a_walk_on_an_engine_holds_no_connection(server, connection):
     connection.commit()
 
 
+@pytest.mark.parametrize("order", ORDERS)
+def test_statements_run_by_hand_make_the_same_page(connection, order):
+    listing = grid(order)
+    keys = grid(order, 200).read(connection).keys
+    name = connection.dialect.name
+    for spot in (None, Spot.number(3), Spot.offset(98), Spot.after(keys[50]), Spot.after(keys[99])):
+        results, rows = [], 0
+        for statement in listing.statements(spot, dialect=name):
+            if rows < 11:
+                results.append(connection.execute(statement).freeze())
+                rows += len(results[-1]().all())
+        page = listing.page_of([frozen() for frozen in results], spot, dialect=name)
+        served = listing.read(connection, spot)
+        assert page.rows == served.rows
+        assert (page.next is None) == (served.next is None)
+        if page.next is not None:
+            assert listing.read(connection, page.next).rows == (
+                listing.read(connection, served.next).rows
+            )
+
+
 @pytest.mark.parametrize(
     "call", [{"size": 0}, {"size": "many"}, {"until": Spot.start()}, {"start": "nonsense"}]
 )

@@ -43,7 +43,7 @@ def test_each_dialect_has_its_own_form():
     forms = {name: flat(statements_text(grid, "keyset", name, {})) for name in CAPABILITIES}
     assert set(forms) == {"sqlite", "postgresql", "mariadb", "mysql", "mssql", "oracle"}
     assert where_of(forms["sqlite"][0]) == "(at, id) < (:key_0, :key_1) AND a = :a"
-    assert "(at, id) < (:key_0::TIMESTAMP" in forms["postgresql"][0]
+    assert "(at, id) < (:key_0" in forms["postgresql"][0]
     either = "(at = :key_0 AND id < :key_1 OR at < :key_0) AND a = :a"
     for name in ("mariadb", "mysql", "mssql", "oracle"):
         assert where_of(forms[name][0]) == either, name

@@ -16,6 +16,7 @@ from vrelko.engines.registry import dialect_named
 from vrelko.errors import ListingError
 from vrelko.serving.answering import Request, answer, lend
 from vrelko.serving.cursors import CursorBook
+from vrelko.serving.own import gather, spell_out
 from vrelko.serving.page import Page
 from vrelko.serving.placing import Place, count_ahead, where_is
 from vrelko.serving.sealing import load_cipher
@@ -270,6 +271,41 @@ class Listing:
         described = self.variety.described
         own = len(described.orders) - described.search_orders
         return outline_of(described, self.orders(dialect)[:own], where, settings)
+
+    def statements(
+        self,
+        at: Spot | None = None,
+        *,
+        dialect: str = "postgresql",
+        params: Mapping[str, Any] | None = None,
+        size: object = None,
+        order: str | None = None,
+    ) -> tuple[Select[Any], ...]:
+        """Return the selects of a page, for those who run them themselves.
+
+        Run them one after the other, with `params`, until size + 1 rows are there, and give the
+        results to `page_of`. The catalog is not asked, so no index is relied on.
+        Raises PageError and OrderError.
+        """
+        return spell_out(self, at, dialect, params, size, order)
+
+    def page_of(
+        self,
+        results: Sequence[Any],
+        at: Spot | None = None,
+        *,
+        dialect: str = "postgresql",
+        params: Mapping[str, Any] | None = None,
+        size: object = None,
+        order: str | None = None,
+        scope: object = None,
+    ) -> Page:
+        """Return the page that the results of `statements` hold, in the order they were run.
+
+        Takes what `statements` took. The total is not known, and a page before a key takes it that
+        rows follow.
+        """
+        return gather(self, results, at, dialect, params, size, order, scope)
 
     def variant(
         self, dialect: str, order: str | None, params: Mapping[str, Any] | None = None
