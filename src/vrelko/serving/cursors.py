@@ -13,10 +13,12 @@ import binascii
 import hashlib
 import json
 from collections.abc import Sequence
+from hmac import compare_digest
 from time import time
 from typing import Any
 
-from itsdangerous import Signer
+from itsdangerous import HMACAlgorithm, Signer
+from itsdangerous.encoding import base64_encode
 
 from vrelko.core.spot import Spot, SpotKind
 from vrelko.errors import CursorError, ListingError
@@ -26,6 +28,7 @@ from vrelko.serving.values import decode_value, encode_value
 VERSION = "1"
 MOST_CHARACTERS = 8_192
 _CHECK_CHARACTERS = 8
+_HMAC = HMACAlgorithm(hashlib.sha256)
 _WRITE_JSON = json.JSONEncoder(separators=(",", ":")).encode
 
 _KINDS: dict[SpotKind, str] = {
@@ -54,11 +57,7 @@ class CursorBook:
                 "Take one from secrets.token_bytes(32)",
                 "secret-short",
             )
-        self._signer = (
-            Signer(keys[::-1], salt=b"vrelko.cursor", digest_method=hashlib.sha256)
-            if keys
-            else None
-        )
+        self._keys = [_derive(key) for key in keys]
         self._sealer = Sealer(keys) if keys else None
         self._expires_s = expires_s
         if expires_s is not None and (not keys or not expires_s > 0):
@@ -99,13 +98,16 @@ class CursorBook:
                 "cursor-version",
             )
         parts = _unpack(text)
-        if parts[0] != short_of(fingerprint):
-            raise CursorError(
-                "the cursor was made for another listing, order, filter or reader",
-                "Drop it and start at the first page of this one",
-                "cursor-foreign",
-            )
         if not self._holds(text, check, fingerprint):
+            if parts[0] != short_of(fingerprint):
+                raise CursorError(
+                    "the cursor was made for another listing, order, filter or reader",
+                    "Drop it and start at the first page of this one",
+                    "cursor-foreign",
+                )
+            raise _altered()
+        # A signed text is one that we wrote; an unsigned one might be another spelling.
+        if not self._keys and _pack(parts) != text[len(VERSION) :]:
             raise _altered()
         if self._expires_s is not None:
             issued = parts[6] if len(parts) == 7 else None
@@ -119,17 +121,16 @@ class CursorBook:
 
     def _check(self, text: str, fingerprint: bytes) -> str:
         message = text.encode("ascii") + fingerprint
-        if self._signer is not None:
-            return self._signer.get_signature(message).decode("ascii")
+        if self._keys:
+            return _sign(self._keys[0], message)
         digest = hashlib.sha256(message).digest()
         return base64.urlsafe_b64encode(digest).decode("ascii")[:_CHECK_CHARACTERS]
 
     def _holds(self, text: str, check: str, fingerprint: bytes) -> bool:
-        if self._signer is None:
+        if not self._keys:
             return check == self._check(text, fingerprint)
-        return _canonical(check) and self._signer.verify_signature(
-            text.encode("ascii") + fingerprint, check
-        )
+        message = text.encode("ascii") + fingerprint
+        return any(compare_digest(_sign(key, message), check) for key in self._keys)
 
 
 def fingerprint_of(parts: Sequence[Any]) -> bytes:
@@ -150,23 +151,24 @@ def _altered() -> CursorError:
     )
 
 
-def _canonical(check: str) -> bool:
-    """Tell whether base64url text is the one spelling of its 32 bytes."""
-    try:
-        raw = base64.b64decode(check + "=", altchars=b"-_", validate=True)
-    except (ValueError, binascii.Error):
-        return False
-    return base64.urlsafe_b64encode(raw).decode("ascii").rstrip("=") == check
+def _derive(secret: bytes) -> bytes:
+    """Return the signing key of a secret, derived once: it is the same for every cursor."""
+    signer = Signer(secret, salt=b"vrelko.cursor", digest_method=hashlib.sha256)
+    return signer.derive_key()
+
+
+def _sign(key: bytes, message: bytes) -> str:
+    return base64_encode(_HMAC.get_signature(key, message)).decode("ascii")
 
 
 def _unpack(text: str) -> list[Any]:
     body = text[len(VERSION) :]
     try:
-        raw = base64.b64decode(body + "=" * (-len(body) % 4), altchars=b"-_", validate=True)
+        raw = base64.urlsafe_b64decode(body + "=" * (-len(body) % 4))
         parts = json.loads(raw)
     except (ValueError, binascii.Error, RecursionError) as error:
         raise _altered() from error
-    if not isinstance(parts, list) or len(parts) < 2 or parts[-1] is None or _pack(parts) != body:
+    if not isinstance(parts, list) or len(parts) < 2 or parts[-1] is None:
         raise _altered()
     return parts
 
@@ -184,10 +186,12 @@ def _spot_of(parts: list[Any]) -> Spot:
         letter = letter.lower()
     kind = _BY_LETTER.get(letter) if _is_text(letter) else None
     texts = key is None or (isinstance(key, list) and all(map(_is_text, key)))
-    numbers = all(n is None or (type(n) is int and n >= 0) for n in (at, rows, total))
-    if kind is None or not texts or not numbers or len(parts) > 7:
+    for n in (at, rows, total):
+        if n is not None and (type(n) is not int or n < 0):
+            raise _altered()
+    if kind is None or not texts or len(parts) > 7:
         raise _altered()
-    values = None if key is None else tuple(decode_value(text) for text in key)
+    values = None if key is None else tuple(map(decode_value, key))
     if (values is None) != (kind not in ("after", "before")):
         raise _altered()
     if (at is None) and kind in ("number", "offset"):

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import ColumnElement, String, and_, bindparam, func, literal_column, or_
-from sqlalchemy.dialects.mysql import match
 
 from vrelko.errors import ListingError, nearest
 
@@ -72,6 +71,8 @@ def _words(columns: Sequence[ColumnElement[Any]], dialect: str) -> Any:
         document = func.to_tsvector(configuration, whole)
         return document.op("@@")(func.plainto_tsquery(configuration, text))
     if dialect in ("mariadb", "mysql"):
+        from sqlalchemy.dialects.mysql import match
+
         return match(*columns, against=text)
     raise ListingError(
         f"a search for words needs the engine's full text, which {dialect} has not here",

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Alias, Column, ColumnElement, Join, Select, Table, UniqueConstraint
-from sqlalchemy.dialects import sqlite
 from sqlalchemy.sql import operators
 from sqlalchemy.sql.elements import BinaryExpression, BooleanClauseList, Grouping
 from sqlalchemy.sql.selectable import FromClause, Subquery
@@ -173,6 +172,8 @@ def is_row_id(element: ColumnElement[Any]) -> bool:
     keys = [column.name for column in table.primary_key.columns]
     if keys != [element.name]:
         return False
+    from sqlalchemy.dialects import sqlite
+
     return bool(element.type.compile(dialect=sqlite.dialect()).upper() == "INTEGER")
 
 
