@@ -41,6 +41,7 @@ def render_sql(select: Select[Any], dialect: Dialect, limit: int | str) -> str:
         elif name.startswith("param_"):  # a value we made ourselves
             text = text.replace(f":{name}", _literal(value))
     values = {LIMIT: str(limit), OFFSET: ":offset"}
+    text = text.replace(" ORDER BY ", "\nORDER BY ")
     text = _POSTCOMPILE.sub(lambda match: values.get(match[1], f":{match[1]}"), text)
     return "\n".join(line.strip() for line in text.replace("vrelko_key_", "key_").splitlines())
 
