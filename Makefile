@@ -3,13 +3,16 @@ VENV   ?= .venv
 PYTHON ?= python3
 RUN    := $(VENV)/bin
 
-.PHONY: demo test test-deep check lint bench clean
+.PHONY: demo test test-oldest test-deep check lint bench clean
 
 demo: $(VENV)/demo.ready
 	$(RUN)/vrelko demo
 
 test: $(VENV)/test.ready
 	$(RUN)/pytest -n auto
+
+test-oldest: $(VENV)-oldest/test.ready
+	$(VENV)-oldest/bin/pytest -n auto
 
 test-deep: $(VENV)/test.ready
 	VRELKO_EXAMPLES=deep $(RUN)/pytest -n auto
@@ -26,7 +29,13 @@ bench: $(VENV)/test.ready
 	$(RUN)/python bench/page_cost.py
 
 clean:
-	rm -rf $(VENV)
+	rm -rf $(VENV) $(VENV)-oldest
+
+# The oldest supported series of SQLAlchemy.
+$(VENV)-oldest/test.ready: pyproject.toml
+	$(PYTHON) -m venv $(VENV)-oldest
+	$(VENV)-oldest/bin/python -m pip install --quiet --disable-pip-version-check -e ".[demo,test]" "sqlalchemy<2.1"
+	touch $@
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)

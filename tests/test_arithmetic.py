@@ -43,6 +43,21 @@ def test_from_to_without_rows_or_total():
     assert str(from_to(25, 25, Total(10_000, "capped"))) == "26–50 of 10,000+"
 
 
+def test_texts_in_other_words():
+    def points(value):
+        return f"{value:,}".replace(",", ".")
+
+    here = from_to(1_025, 25, Total(12_480, "exact"))
+    assert here.text("{first} bis {last}", "{rows} von {total}", points) == (
+        "1.026 bis 1.050 von 12.480"
+    )
+    assert Total(10_000, "capped").text(points) == "10.000+"
+    assert Total(9_000, "about").text(points) == "~9.000"
+    assert Total(None, "unknown").text(unknown="?") == "?"
+    shown = [link.text(current="<b>{number}</b>", gap="...") for link in strip(9, 20, 7)]
+    assert shown == ["1", "...", "8", "<b>9</b>", "10", "...", "20"]
+
+
 @given(number=st.integers(-5, 300), last=st.integers(0, 200), slots=st.integers(5, 15))
 def test_strip_has_exactly_the_places_asked_for(number, last, slots):
     links = strip(number, last, slots)

@@ -5,7 +5,7 @@ Page numbers count from 1, row offsets from 0, sizes are rows a page.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from vrelko.errors import PageError
@@ -145,10 +145,14 @@ class Total:
     kind: str
 
     def __str__(self) -> str:
+        return self.text()
+
+    def text(self, number: Callable[[int], str] = "{:,}".format, unknown: str = "unknown") -> str:
+        """Return the total in words of your own: `number` writes a whole number."""
         if self.value is None:
-            return "unknown"
-        mark = {"about": "~"}.get(self.kind, "")
-        return f"{mark}{self.value:,}{'+' if self.kind == 'capped' else ''}"
+            return unknown
+        mark = "~" if self.kind == "about" else ""
+        return f"{mark}{number(self.value)}{'+' if self.kind == 'capped' else ''}"
 
 
 NO_TOTAL = Total(None, "none")
@@ -163,11 +167,24 @@ class FromTo:
     total: Total
 
     def __str__(self) -> str:
-        known = self.total.value is not None
-        if self.first is None:
-            return f"0 of {self.total}" if known else "0"
-        rows = f"{self.first:,}–{self.last:,}"
-        return f"{rows} of {self.total}" if known else rows
+        return self.text()
+
+    def text(
+        self,
+        rows: str = "{first}–{last}",
+        of: str = "{rows} of {total}",
+        number: Callable[[int], str] = "{:,}".format,
+    ) -> str:
+        """Return from–to in words of your own, such as text(of="{rows} von {total}").
+
+        `rows` and `of` are templates, `number` writes a whole number.
+        """
+        shown = number(0)
+        if self.first is not None and self.last is not None:
+            shown = rows.format(first=number(self.first), last=number(self.last))
+        if self.total.value is None:
+            return shown
+        return of.format(rows=shown, total=self.total.text(number))
 
 
 def from_to(offset: int, rows: int, total: Total) -> FromTo:
@@ -185,9 +202,19 @@ class Link:
     current: bool = False
 
     def __str__(self) -> str:
+        return self.text()
+
+    def text(
+        self,
+        number: Callable[[int], str] = str,
+        current: str = "[{number}]",
+        gap: str = "…",
+    ) -> str:
+        """Return the place as text: a page number, the current one marked, or a gap."""
         if self.number is None:
-            return "…"
-        return f"[{self.number}]" if self.current else str(self.number)
+            return gap
+        shown = number(self.number)
+        return current.format(number=shown) if self.current else shown
 
 
 def strip(number: int, last: int, slots: int = 7) -> Sequence[Link]:

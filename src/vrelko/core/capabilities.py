@@ -20,6 +20,8 @@ class Capabilities:
     unseen. `equality_traps`: an equality that fixes an index prefix makes the server read the whole
     prefix, so it is written as a range and guarded. `offset_defers_table`: rows skipped by OFFSET
     never touch the table. `served`: pages are read there, not only compiled.
+    `bound_prunes`: of a partitioned table, a row value alone reads every partition, and a bound on
+    its first term beside it only those that matter.
     """
 
     engine: str
@@ -31,4 +33,5 @@ class Capabilities:
     index_tail: IndexTail
     equality_traps: bool
     offset_defers_table: bool
+    bound_prunes: bool = False
     served: bool = True

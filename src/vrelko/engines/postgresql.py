@@ -20,6 +20,7 @@ CAPABILITIES = Capabilities(
     index_tail="none",
     equality_traps=False,
     offset_defers_table=False,
+    bound_prunes=True,
 )
 
 _INDEXES = text(
@@ -44,3 +45,10 @@ def read_indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexF
         IndexFacts(index, tuple(columns), unique, partial)
         for index, (columns, unique, partial) in found.items()
     ]
+
+
+def is_partitioned(connection: Any, table: Table, dialect: Dialect) -> bool:
+    """Tell whether a table is split into partitions."""
+    kind = text("SELECT relkind FROM pg_class WHERE oid = to_regclass(:name)")
+    name = dialect.identifier_preparer.format_table(table)
+    return str(connection.execute(kind, {"name": name}).scalar()) == "p"

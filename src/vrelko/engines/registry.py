@@ -98,6 +98,13 @@ def check_engine(engine: Any, done: str) -> None:
         )
 
 
+def is_partitioned(connection: Any, table: Table, dialect: Dialect) -> bool:
+    """Tell whether a bound beside a row value spares partitions of a table."""
+    if not capabilities_of(dialect.name).bound_prunes:
+        return False
+    return postgresql.is_partitioned(connection, table, dialect)
+
+
 def read_indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexFacts]:
     """Return a table's indexes, as far as page statements depend on them."""
     if dialect.name == "postgresql":

@@ -180,7 +180,8 @@ class PageReader:
         rows: list[Any] = []
         full: list[Any] = []
         for select in selects:
-            limited = variant.limited(select, want) if not rows and not plain else select
+            inside = plain or variant.nested
+            limited = select if rows or inside else variant.limited(select, want)
             values = dict(ours) if ours else {}
             if limited is select:
                 values[LIMIT] = want - len(rows)

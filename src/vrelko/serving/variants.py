@@ -8,6 +8,7 @@ from operator import itemgetter
 from typing import Any
 
 from sqlalchemy import ColumnElement, Integer, Select, literal_column
+from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.core.order import Order
 from vrelko.errors import PageError
@@ -30,6 +31,7 @@ from vrelko.sql.statements import (
     build_whole,
     flag_behind,
 )
+from vrelko.sql.unions import build_union
 
 _MOST_LIMITED = 200
 """Statements kept with their limit; beyond them the limit is filled in."""
@@ -48,8 +50,11 @@ class Variant:
         counted: Select[Any],
         unique: Sequence[ColumnElement[Any]],
         among: SetFilter | None = None,
+        members: Sequence[Select[Any]] = (),
+        dialect: Dialect | None = None,
     ) -> None:
         self.among = among
+        self._members, self._dialect = tuple(members), dialect
         self._branches: dict[Any, Select[Any]] = {}
         self.source = source
         self._unique = tuple(unique)
@@ -78,7 +83,7 @@ class Variant:
     def edge(self, backward: bool) -> tuple[Select[Any], ...]:
         """The statements for the first page, or the last when `backward`."""
         if backward not in self._edges:
-            self._edges[backward] = build_edge(self.source, backward)
+            self._edges[backward] = self._build(None, backward, False)
         return self._edges[backward]
 
     def offset(self, backward: bool = False) -> Select[Any]:
@@ -96,6 +101,11 @@ class Variant:
     def rows(self) -> Select[Any]:
         """The select without order, one literal a row."""
         return build_rows(self._counted)
+
+    @property
+    def nested(self) -> bool:
+        """Whether limits stand inside the statements, and are filled in as parameters."""
+        return bool(self._members)
 
     def flagging(self, last: Sequence[Any]) -> Variant:
         """Return this variant with a last column that flags rows behind a key."""
@@ -157,8 +167,17 @@ class Variant:
         """The statements for the rows behind a key, or ahead of it when `backward`."""
         shape = tuple(value is None for value in key), backward, near and self.splits_ties
         if shape not in self._seeks:
-            self._seeks[shape] = build_seek(self.source, *shape)
+            self._seeks[shape] = self._build(*shape)
         return self._seeks[shape]
+
+    def _build(
+        self, null_keys: tuple[bool, ...] | None, backward: bool, near: bool
+    ) -> tuple[Select[Any], ...]:
+        if self._members and self._dialect is not None:
+            return (build_union(self.source, self._members, self._dialect, null_keys, backward),)
+        if null_keys is None:
+            return build_edge(self.source, backward)
+        return build_seek(self.source, null_keys, backward, near)
 
     def limited(self, select: Select[Any], rows: int) -> Select[Any]:
         """Return a statement with the limit written in, kept for the sizes in use.

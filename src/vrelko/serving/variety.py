@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import Select, Table
@@ -11,7 +12,7 @@ from sqlalchemy.engine.interfaces import Dialect
 from vrelko.core.facts import IndexFacts
 from vrelko.core.order import Order, make_total, parse_order, resolve_nulls
 from vrelko.core.seek import awkward_terms
-from vrelko.engines.registry import capabilities_of, read_indexes
+from vrelko.engines.registry import capabilities_of, is_partitioned, read_indexes
 from vrelko.errors import OrderError
 from vrelko.serving.cursors import fingerprint_of
 from vrelko.serving.values import describe
@@ -23,6 +24,7 @@ from vrelko.sql.indexes import NO_PINS, Pins, find_pins, places_nulls
 from vrelko.sql.keys import key_column
 from vrelko.sql.sources import base_table
 from vrelko.sql.statements import make_source
+from vrelko.sql.unions import members_of
 
 _MOST_KEPT = 1_000
 """Variants and fingerprints kept to be used again."""
@@ -46,6 +48,7 @@ class Variety:
         self._variants: dict[tuple[Any, ...], Variant] = {}
         self._orders: dict[str, tuple[Order, ...]] = {}
         self._indexes: dict[str, list[IndexFacts]] = {}
+        self._partitioned: dict[str, bool] = {}
         self._fingerprints: dict[Any, bytes] = {}
 
     @property
@@ -108,8 +111,16 @@ class Variety:
         pins, served, among = self._look_for_indexes(filtered, chosen, elements, dialect, lender)
         capabilities = capabilities_of(dialect.name)
         source = make_source(filtered, chosen, keys, capabilities, found.positions, pins, served)
+        if lender is not None and self.table is not None:
+            source = replace(source, bounded=self._is_partitioned(lender, self.table, dialect))
         unique = [found.columns[name] for name in found.unique]
-        return Variant(source, filtered, unique, None if found.merged else among)
+        among = None if found.merged else among
+        return Variant(source, filtered, unique, among, members_of(self.select), dialect)
+
+    def _is_partitioned(self, lender: Any, table: Table, dialect: Dialect) -> bool:
+        if dialect.name not in self._partitioned:
+            self._partitioned[dialect.name] = is_partitioned(lender, table, dialect)
+        return self._partitioned[dialect.name]
 
     def _look_for_indexes(
         self,

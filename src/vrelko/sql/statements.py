@@ -73,6 +73,7 @@ class Source:
     nulls_served: bool = False
     prefix: str = KEY
     flagged: bool = False
+    bounded: bool = False
 
     @property
     def hidden(self) -> bool:
@@ -149,7 +150,7 @@ def build_edge(source: Source, backward: bool) -> tuple[Select[Any], ...]:
 def build_offset(source: Source, backward: bool = False) -> Select[Any]:
     """Return the statement for the rows behind an offset, from the end when `backward`."""
     order = source.order.reversed() if backward else source.order
-    whole = _ordered(source, order, (Range(),), [False] * len(order))
+    whole = ordered(source, order, (Range(),), [False] * len(order))
     return whole.limit(integer(LIMIT)).offset(integer(OFFSET))
 
 
@@ -164,12 +165,12 @@ def build_deferred(
     keys = [element.label(f"{KEY}u{i}") for i, element in enumerate(unique)]
     narrow = statement.order_by(None).with_only_columns(*keys, maintain_column_froms=True)
     bare = replace(source, select=narrow)
-    everything = _ordered(bare, source.order, (Range(),), [False] * len(source.order))
+    everything = ordered(bare, source.order, (Range(),), [False] * len(source.order))
     page = everything.limit(integer(LIMIT)).offset(integer(OFFSET)).subquery("vrelko_page")
     joined = replace(source, select=source.select.where(
         *(element == page.c[f"{KEY}u{i}"] for i, element in enumerate(unique))
     ))  # fmt: skip
-    return _ordered(joined, source.order, (Range(),), [False] * len(source.order))
+    return ordered(joined, source.order, (Range(),), [False] * len(source.order))
 
 
 def build_rows(statement: Select[Any]) -> Select[Any]:
@@ -191,7 +192,7 @@ def build_count_behind(
 
 def build_whole(source: Source) -> Select[Any]:
     """Return the statement for every row, in order."""
-    return _ordered(source, source.order, (Range(),), [False] * len(source.order))
+    return ordered(source, source.order, (Range(),), [False] * len(source.order))
 
 
 def build_count(statement: Select[Any], cap: int | None) -> Select[Any]:
@@ -225,7 +226,7 @@ def build_key_at(source: Source, statement: Select[Any]) -> Select[Any]:
     keys = [key.read.label(f"{KEY}{i}") for i, key in enumerate(source.keys)]
     narrow = statement.order_by(None).with_only_columns(*keys, maintain_column_froms=True)
     bare = replace(source, select=narrow)
-    everything = _ordered(bare, source.order, (Range(),), [False] * len(source.order))
+    everything = ordered(bare, source.order, (Range(),), [False] * len(source.order))
     return everything.limit(integer(LIMIT)).offset(integer(OFFSET))
 
 
@@ -240,7 +241,7 @@ def page_statement(
     source: Source, order: Order, group: Sequence[Range], null_keys: Sequence[bool]
 ) -> Select[Any]:
     """Return the statement for the rows of some ranges, in order, up to the limit."""
-    whole = _ordered(source, order, group, null_keys)
+    whole = ordered(source, order, group, null_keys)
     if group != (Range(),):
         predicates = [_predicate(source, order, part, null_keys) for part in group]
         if source.capabilities.equality_traps and _is_trap(group):
@@ -283,10 +284,10 @@ def integer(name: str) -> BindParameter[int]:
     return bindparam(name, type_=Integer, literal_execute=True)
 
 
-def _ordered(
+def ordered(
     source: Source, order: Order, group: Sequence[Range], null_keys: Sequence[bool]
 ) -> Select[Any]:
-    """Return the select with its ORDER BY.
+    """Return a source's select with its ORDER BY.
 
     NULLs are placed where an index serves that, or where the rows of `group` differ in them.
     """
@@ -345,7 +346,11 @@ def _beyond(source: Source, order: Order, positions: tuple[int, ...]) -> ColumnE
     if len(positions) == 1:
         return elements[0] < keys[0] if descending else elements[0] > keys[0]
     left, right = tuple_(*elements), tuple_(*keys)
-    return left < right if descending else left > right
+    beyond = left < right if descending else left > right
+    if not source.bounded:
+        return beyond
+    # A partitioned table is pruned by a plain bound, not by the row value that implies it.
+    return and_(elements[0] <= keys[0] if descending else elements[0] >= keys[0], beyond)
 
 
 def _key(source: Source, position: int) -> ColumnElement[Any]:

@@ -1,0 +1,186 @@
+"""What single engines are known for: partitions, prepared statements, indexes that come and go."""
+
+import pytest
+from sqlalchemy import (
+    BigInteger,
+    Column,
+    Index,
+    Integer,
+    MetaData,
+    Table,
+    bindparam,
+    insert,
+    select,
+    text,
+)
+
+from exposed import Listing
+from vrelko import Sizes, Spot
+from vrelko.engines.counting import count_reads
+from vrelko.errors import DatabaseError
+from vrelko.sql.rows import split_publicly
+
+ROWS = 6_000
+
+
+@pytest.fixture
+def made(server):
+    """A connection on which a table may be made; it is dropped afterwards."""
+    meta = MetaData()
+    with server.connect() as connection:
+        yield connection, meta
+        connection.rollback()
+        meta.drop_all(connection)
+        connection.commit()
+
+
+def fill(connection, table, row):
+    connection.execute(insert(table), [row(i) for i in range(1, ROWS + 1)])
+    connection.commit()
+    verb = {"mariadb": f"ANALYZE TABLE {table.name}"}.get(connection.dialect.name, "ANALYZE")
+    connection.execute(text(verb)).close()
+    connection.commit()
+
+
+def test_partitions_are_pruned(made):
+    connection, meta = made
+    if connection.dialect.name != "postgresql":
+        pytest.skip("range partitions are tried on PostgreSQL")
+    t = Table(
+        "parted", meta, Column("id", BigInteger, primary_key=True),
+        Column("day", Integer, primary_key=True), Index("parted_by_day", "day", "id"),
+        postgresql_partition_by="RANGE (day)",
+    )  # fmt: skip
+    t.create(connection)
+    for i in range(12):
+        connection.execute(text(f"CREATE TABLE parted_{i} PARTITION OF parted "
+                                f"FOR VALUES FROM ({i * 10}) TO ({i * 10 + 10})"))  # fmt: skip
+    fill(connection, t, lambda i: {"id": i, "day": i * 7 % 120})
+    listing = Listing(select(t), orders="-day,-id", sizes=Sizes(25), total="none")
+    jump = listing.read(connection, Spot.offset(5_400))  # among the oldest days
+    page = listing.read(connection, jump.next)
+    reads = count_reads(connection, lambda: listing.read(connection, jump.next))
+    assert len(page) == 25
+    assert reads.entries <= 60
+    assert reads.blocks < 12
+
+
+def test_the_hundredth_execution_is_as_cheap_as_the_first(made):
+    """Prepared statements and generic plans must not lose the index range."""
+    connection, meta = made
+    t = Table(
+        "often", meta, Column("id", Integer, primary_key=True),
+        Column("site", Integer, nullable=False), Column("hour", Integer, nullable=False),
+        Index("often_by_site", "site", "hour", "id"),
+    )  # fmt: skip
+    t.create(connection)
+    fill(connection, t, lambda i: {"id": i, "site": i % 3, "hour": i * 7 % 997})
+    listing = Listing(
+        select(t).where(t.c.site == bindparam("site")), orders="-hour", sizes=Sizes(10),
+        total="none",
+    )  # fmt: skip
+    page = listing.read(connection, Spot.offset(1_000), params={"site": 1})
+
+    def reads():
+        return count_reads(
+            connection, lambda: listing.read(connection, page.next, params={"site": 1})
+        ).entries
+
+    if connection.dialect.name == "postgresql":
+        connection.execute(text("SET plan_cache_mode = force_generic_plan"))
+    first = reads()
+    for _ in range(100):
+        listing.read(connection, page.next, params={"site": 1})
+    assert reads() <= first + 1
+    assert first < (400 if connection.dialect.name == "sqlite" else 40)
+    if connection.dialect.name == "postgresql":
+        before = scanned(connection, "often")
+        for _ in range(20):
+            listing.read(connection, page.next, params={"site": 1})
+        assert scanned(connection, "often") - before <= 20 * 24
+
+
+def scanned(connection, table):
+    """Index entries and rows that PostgreSQL has read of a table in this transaction."""
+    return connection.execute(
+        text("SELECT coalesce(sum(pg_stat_get_xact_tuples_returned(i)), 0) FROM (SELECT "
+             "CAST(:t AS regclass)::oid AS i UNION ALL SELECT indexrelid FROM pg_index "
+             "WHERE indrelid = CAST(:t AS regclass)) AS all_of_it"),
+        {"t": table},
+    ).scalar()  # fmt: skip
+
+
+def test_a_dropped_index_breaks_no_page(made):
+    connection, meta = made
+    t = Table(
+        "gone", meta, Column("id", Integer, primary_key=True),
+        Column("status", Integer, nullable=False), Column("w", Integer),
+        Index("gone_by_status", "status", "w", "id"),
+    )  # fmt: skip
+    t.create(connection)
+    fill(connection, t, lambda i: {"id": i, "status": i % 2, "w": None if i % 9 == 0 else i % 50})
+    listing = Listing(
+        select(t.c.id).where(t.c.status == 1), orders=["w:nulls-first", "-w:nulls-first"],
+        sizes=Sizes(40), total="none",
+    )  # fmt: skip
+    for order in ("w:nulls-first", "-w:nulls-first"):
+        before = listing.read(connection, Spot.offset(500), order=order)
+        behind = listing.read(connection, before.next, order=order).rows
+        on = " ON gone" if connection.dialect.name == "mariadb" else ""
+        connection.execute(text(f"DROP INDEX gone_by_status{on}"))
+        assert listing.read(connection, before.next, order=order).rows == behind
+        fresh = Listing(select(t.c.id).where(t.c.status == 1), name="gone", orders=order)
+        assert fresh.read(connection, Spot.offset(500), size=40).rows == before.rows
+        connection.execute(text("CREATE INDEX gone_by_status ON gone (status, w, id)"))
+        connection.commit()
+
+
+def test_cut_rows_are_those_of_the_public_way(made):
+    connection, meta = made
+    t = Table("cut", meta, Column("id", Integer, primary_key=True), Column("n", Integer))
+    t.create(connection)
+    connection.execute(insert(t), [{"id": i, "n": i % 3} for i in range(1, 9)])
+    listing = Listing(select(t.c.n.label("x")), orders="n,id")
+    variant = listing.variant(connection.dialect.name, None)
+    statement = variant.edge(False)[0].params(vrelko_limit=5)
+    rows, full = variant.cutter.split(connection.execute(statement))
+    same, whole = split_publicly(connection.execute(statement), 1)
+    assert (rows, full) == (same, whole)
+    for one, other in zip(rows, same, strict=True):
+        assert type(one) is type(other)
+        assert one._fields == other._fields == ("x",)
+        assert one._mapping == other._mapping
+        assert one._mapping[variant.source.select.selected_columns[0]] == other.x
+
+
+def test_a_lost_connection_is_a_clear_error_and_the_walk_goes_on(server):
+    if server.dialect.name == "sqlite":
+        pytest.skip("SQLite has no connection to lose")
+    t = Table("lost", MetaData(), Column("id", Integer, primary_key=True))
+    with server.connect() as other:
+        t.create(other)
+        try:
+            other.execute(insert(t), [{"id": i} for i in range(1, 101)])
+            other.commit()
+            listing = Listing(select(t), orders="id", sizes=Sizes(10))
+            connection = server.connect()
+            page = listing.read(connection)
+            seen = page.scalars()
+            postgresql = server.dialect.name == "postgresql"
+            own = "SELECT pg_backend_pid()" if postgresql else "SELECT connection_id()"
+            backend = connection.execute(text(own)).scalar()
+            kill = "SELECT pg_terminate_backend(:b)" if postgresql else "KILL :b"
+            other.execute(text(kill), {"b": backend})
+            with pytest.raises(DatabaseError) as caught:
+                listing.read(connection, page.next)
+            assert caught.value.todo
+            connection.invalidate()
+            connection.close()
+            while page.next is not None:
+                page = listing.read(server, page.next)
+                seen += page.scalars()
+            assert seen == list(range(1, 101))
+        finally:
+            other.rollback()
+            t.drop(other)
+            other.commit()
