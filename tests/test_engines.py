@@ -142,7 +142,7 @@ def test_cut_rows_are_those_of_the_public_way(made):
     connection.execute(insert(t), [{"id": i, "n": i % 3} for i in range(1, 9)])
     listing = Listing(select(t.c.n.label("x")), orders="n,id")
     variant = listing.variant(connection.dialect.name, None)
-    statement = variant.edge(False)[0].params(vrelko_limit=5)
+    statement = variant.limited(variant.edge(False)[0], 5)
     rows, full = variant.cutter.split(connection.execute(statement))
     same, whole = split_publicly(connection.execute(statement), 1)
     assert (rows, full) == (same, whole)

@@ -10,7 +10,7 @@ from sqlalchemy.ext.asyncio import AsyncSession, create_async_engine
 
 import vrelko
 from vrelko import Listing, Sizes, Spot
-from vrelko.errors import CursorError, ListingError, TimeLimitError
+from vrelko.errors import CursorError, DatabaseError, ListingError, TimeLimitError
 from vrelko.larkmere.generate import build
 from vrelko.larkmere.schema import capture, metadata
 
@@ -195,6 +195,18 @@ def asynchronous(filled, tmp_path):
         return f"sqlite+aiosqlite:///{path}"
     driver = {"postgresql": "postgresql+psycopg", "mariadb": "mariadb+aiomysql"}[name]
     return filled.url.set(drivername=driver).render_as_string(hide_password=False)
+
+
+def test_blocking_calls_refuse_asynchronous_connections(asynchronous):
+    async def ask():
+        engine = create_async_engine(asynchronous)
+        async with AsyncSession(engine) as session:
+            for one in (session, engine):
+                with pytest.raises(DatabaseError, match="aread"):
+                    feed(expose=True).read(one)
+        await engine.dispose()
+
+    asyncio.run(ask())
 
 
 def test_asynchronous_reads(asynchronous):

@@ -27,6 +27,7 @@ from sqlalchemy import (
     Time,
     TypeDecorator,
     Uuid,
+    bindparam,
     insert,
     select,
     text,
@@ -36,7 +37,7 @@ from sqlalchemy.types import REAL
 
 from exposed import Listing
 from vrelko import Sizes, Spot
-from vrelko.errors import OrderError
+from vrelko.errors import DatabaseError, OrderError, PageError
 
 
 class Colour(enum.Enum):
@@ -218,6 +219,41 @@ def test_infinite_and_not_a_number(server):
         finally:
             connection.rollback()
             table.drop(connection, checkfirst=True)
+            connection.commit()
+
+
+def test_rows_that_the_driver_cannot_read(server):
+    if server.dialect.name != "postgresql":
+        pytest.skip("only PostgreSQL stores infinite timestamps")
+    table = Table("far", MetaData(), Column("id", Integer, primary_key=True),
+                  Column("at", DateTime))  # fmt: skip
+    with server.connect() as connection:
+        table.create(connection)
+        try:
+            connection.execute(text("INSERT INTO far VALUES (1, 'infinity')"))
+            with pytest.raises(DatabaseError, match="Cast the column"):
+                Listing(select(table), orders="id").read(connection)
+            connection.rollback()
+        finally:
+            connection.rollback()
+            table.drop(connection, checkfirst=True)
+            connection.commit()
+
+
+def test_parameters_of_another_type_are_bad_requests(server):
+    table = Table("typed", MetaData(), Column("id", Integer, primary_key=True))
+    listing = Listing(select(table).where(table.c.id == bindparam("id")), orders="id")
+    with server.connect() as connection:
+        table.create(connection)
+        connection.commit()
+        try:
+            if server.dialect.name == "postgresql":
+                with pytest.raises(PageError, match="does not fit") as caught:
+                    listing.read(connection, params={"id": "secret text"})
+                assert "secret" not in str(caught.value)
+        finally:
+            connection.rollback()
+            table.drop(connection)
             connection.commit()
 
 

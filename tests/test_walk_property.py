@@ -111,7 +111,7 @@ def connected(server, table, rows):
             connection.commit()
 
 
-@pytest.mark.parametrize("strategy", ["keyset", "offset"])
+@pytest.mark.parametrize("strategy", ["keyset", "offset", "two-ended", "deferred-join"])
 @given(data=tables())
 def test_walks_equal_sorting(server, strategy, data):
     table, rows, order, size, all_columns = data

@@ -14,7 +14,7 @@ from vrelko.core.spot import Spot
 from vrelko.engines.estimates import estimate_rows
 from vrelko.engines.limits import limit_time
 from vrelko.engines.registry import dialect_of
-from vrelko.errors import CursorError, PageError, TimeLimitError
+from vrelko.errors import CursorError, DatabaseError, PageError, TimeLimitError
 from vrelko.serving.page import Page, Ways
 from vrelko.serving.reading import Batch, PageReader, settle_total
 from vrelko.serving.running import Runner
@@ -86,7 +86,16 @@ class Opened:
 
 
 def lend(connection: Any) -> AbstractContextManager[Any]:
-    """Return a connection to read with: an Engine's own for the time, or the caller's."""
+    """Return a connection to read with: an Engine's own for the time, or the caller's.
+
+    Raises DatabaseError for asynchronous ones, which `aread` takes.
+    """
+    if hasattr(connection, "run_sync") or hasattr(connection, "sync_engine"):
+        raise DatabaseError(
+            f"{type(connection).__name__} is asynchronous",
+            "Use await listing.aread(…), or run_sync for the other calls",
+            "connection-async",
+        )
     return connection.connect() if isinstance(connection, Engine) else nullcontext(connection)
 
 

@@ -9,10 +9,10 @@ from time import perf_counter
 from typing import Any
 
 from sqlalchemy import Select
-from sqlalchemy.exc import DBAPIError, StatementError
+from sqlalchemy.exc import DataError, DBAPIError, StatementError
 
 from vrelko.engines.limits import is_time_limit
-from vrelko.errors import DatabaseError, PageError, TimeLimitError
+from vrelko.errors import DatabaseError, PageError, TimeLimitError, VrelkoError
 from vrelko.sql.rows import Cutter
 
 log = logging.getLogger("vrelko")
@@ -49,44 +49,52 @@ class Runner:
         Raises DatabaseError when the database refuses, PageError when a value does not fit.
         """
         began = perf_counter()
-        result = self._execute(select, ours)
-        if orm:
-            result = result.unique()
-        if cutter is None:
-            rows = full = list(result.all())
-        else:
-            rows, full = cutter.split(result)
+        try:
+            result = self._connection.execute(select, {**self.params, **ours})
+        except (StatementError, OverflowError, UnicodeError) as error:
+            raise self._explain(error) from error
+        try:
+            if orm:
+                result = result.unique()
+            if cutter is None:
+                rows = full = list(result.all())
+            else:
+                rows, full = cutter.split(result)
+        except DBAPIError as error:
+            raise self._explain(error, fetching=True) from error
         self._note(select, len(rows), began)
         return rows, full
 
     def value(self, select: Select[Any], ours: Mapping[str, Any] | None = None) -> Any:
-        """Return the single value a select gives."""
-        began = perf_counter()
-        value = self._execute(select, ours or {}).scalar_one()
-        self._note(select, 1, began)
-        return value
+        """Return the single value a select gives. Raises what `fetch` raises."""
+        rows, _ = self.fetch(select, None, ours or {})
+        return rows[0][0]
 
-    def _execute(self, select: Select[Any], ours: Mapping[str, Any]) -> Any:
-        try:
-            return self._connection.execute(select, {**self.params, **ours})
-        except DBAPIError as error:
-            if self.limited and is_time_limit(error):
-                raise TimeLimitError(
-                    "a statement ran longer than it may",
-                    "Allow more time, add an index that fits, or ask for less",
-                    "time-limit-reached",
-                ) from error
-            raise DatabaseError(
+    def _explain(self, error: Exception, fetching: bool = False) -> VrelkoError:
+        """Return what to tell of a failed statement; values of rows and requests stay out."""
+        if isinstance(error, DBAPIError) and self.limited and is_time_limit(error):
+            return TimeLimitError(
+                "a statement ran longer than it may",
+                "Allow more time, add an index that fits, or ask for less",
+                "time-limit-reached",
+            )
+        if isinstance(error, DBAPIError) and fetching and isinstance(error, DataError):
+            return DatabaseError(
+                "a row of the page holds a value that the driver cannot read",
+                "Cast the column to text in the select, or mend the row",
+                "row-unreadable",
+            )
+        if isinstance(error, DBAPIError) and not isinstance(error, DataError):
+            return DatabaseError(
                 f"the database refused a page statement: {error.orig}",
                 "Check that the tables and columns of the listing exist on this database",
                 "statement-refused",
-            ) from error
-        except (StatementError, OverflowError, UnicodeError) as error:
-            raise PageError(
-                "a key or parameter does not fit the column it is compared with",
-                "Give values of the column's own type",
-                "value-misfit",
-            ) from error
+            )
+        return PageError(
+            "a key or parameter does not fit the column it is compared with",
+            "Give values of the column's own type",
+            "value-misfit",
+        )
 
     def _note(self, select: Select[Any], rows: int, began: float) -> None:
         seconds = perf_counter() - began
