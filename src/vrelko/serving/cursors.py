@@ -13,22 +13,21 @@ import binascii
 import hashlib
 import json
 from collections.abc import Sequence
-from hmac import compare_digest
+from hmac import compare_digest, digest
 from time import time
 from typing import Any
 
-from itsdangerous import HMACAlgorithm, Signer
+from itsdangerous import Signer
 from itsdangerous.encoding import base64_encode
 
 from vrelko.core.spot import Spot, SpotKind
 from vrelko.errors import CursorError, ListingError
 from vrelko.serving.sealing import Sealer
-from vrelko.serving.values import decode_value, encode_value
+from vrelko.serving.values import decode_value, encode_value, read_value
 
 VERSION = "1"
 MOST_CHARACTERS = 8_192
 _CHECK_CHARACTERS = 8
-_HMAC = HMACAlgorithm(hashlib.sha256)
 _WRITE_JSON = json.JSONEncoder(separators=(",", ":")).encode
 
 _KINDS: dict[SpotKind, str] = {
@@ -117,14 +116,14 @@ class CursorBook:
                 )
         if sealed and len(parts) > 2 and _is_text(parts[2]) and self._sealer is not None:
             parts[2] = self._sealer.open(parts[2], fingerprint)
-        return _spot_of(parts)
+        return _spot_of(parts, own=bool(self._keys))
 
     def _check(self, text: str, fingerprint: bytes) -> str:
         message = text.encode("ascii") + fingerprint
         if self._keys:
             return _sign(self._keys[0], message)
-        digest = hashlib.sha256(message).digest()
-        return base64.urlsafe_b64encode(digest).decode("ascii")[:_CHECK_CHARACTERS]
+        checksum = hashlib.sha256(message).digest()
+        return base64.urlsafe_b64encode(checksum).decode("ascii")[:_CHECK_CHARACTERS]
 
     def _holds(self, text: str, check: str, fingerprint: bytes) -> bool:
         if not self._keys:
@@ -158,7 +157,7 @@ def _derive(secret: bytes) -> bytes:
 
 
 def _sign(key: bytes, message: bytes) -> str:
-    return base64_encode(_HMAC.get_signature(key, message)).decode("ascii")
+    return base64_encode(digest(key, message, "sha256")).decode("ascii")
 
 
 def _unpack(text: str) -> list[Any]:
@@ -179,7 +178,8 @@ def _pack(parts: list[Any]) -> str:
     return base64.urlsafe_b64encode(body).decode("ascii").rstrip("=")
 
 
-def _spot_of(parts: list[Any]) -> Spot:
+def _spot_of(parts: list[Any], own: bool) -> Spot:
+    """Return the spot of a cursor's parts; `own` ones carry our signature, so we wrote them."""
     letter, key, at, rows, total = [*parts[1:6], None, None, None, None][:5]
     near = _is_text(letter) and letter.isupper() and letter.lower() in _NEAR
     if near:
@@ -191,7 +191,8 @@ def _spot_of(parts: list[Any]) -> Spot:
             raise _altered()
     if kind is None or not texts or len(parts) > 7:
         raise _altered()
-    values = None if key is None else tuple(map(decode_value, key))
+    read = read_value if own else decode_value
+    values = None if key is None else tuple(map(read, key))
     if (values is None) != (kind not in ("after", "before")):
         raise _altered()
     if (at is None) and kind in ("number", "offset"):

@@ -38,17 +38,22 @@ def encode_value(value: Any) -> str:
 
 
 def decode_value(text: str) -> Any:
-    """Return the value that `encode_value` wrote. Raises CursorError."""
+    """Return the value that `encode_value` wrote, in that spelling alone. Raises CursorError."""
+    value = read_value(text)
+    if encode_value(value) != text:
+        raise _damaged()
+    return value
+
+
+def read_value(text: str) -> Any:
+    """Return the value of a text in any spelling. Raises CursorError."""
     read = _READ.get(text[:1])
     if read is None:
         raise _damaged()
     try:
-        value = read(text[1:])
+        return read(text[1:])
     except (ValueError, OverflowError, InvalidOperation, binascii.Error) as error:
         raise _damaged() from error
-    if encode_value(value) != text:
-        raise _damaged()
-    return value
 
 
 def describe(value: Any) -> Any:
