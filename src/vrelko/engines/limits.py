@@ -10,9 +10,10 @@ from typing import Any
 from sqlalchemy import text
 from sqlalchemy.exc import DBAPIError
 
-from vrelko.engines.registry import dialect_of
+from vrelko.engines.registry import database_errors, dialect_of
 from vrelko.errors import DatabaseError, PageError
 
+_HANDLER = "vrelko_limit"  # where a connection keeps the limit in force
 _CHECK_EVERY = 1_000  # VM steps of SQLite between looks at the clock
 
 
@@ -34,7 +35,7 @@ def limit_time(lender: Any, ms: float, keep: bool = False) -> Iterator[None]:
         limit = _limit_postgresql(lender, ms, keep)
     else:
         limit = _limit_mariadb(lender, ms)
-    with limit:
+    with database_errors("time limit"), limit:
         yield
 
 
@@ -59,11 +60,18 @@ def _limit_sqlite(lender: Any, ms: float) -> Iterator[None]:
             "time-limit-unavailable",
         )
     until = monotonic() + ms / 1000
-    driver.set_progress_handler(lambda: monotonic() > until, _CHECK_EVERY)
+    outer = connection.info.get(_HANDLER)
+
+    def over() -> bool:
+        return monotonic() > until or (outer is not None and outer())
+
+    connection.info[_HANDLER] = over
+    driver.set_progress_handler(over, _CHECK_EVERY)
     try:
         yield
     finally:
-        driver.set_progress_handler(None, _CHECK_EVERY)
+        connection.info[_HANDLER] = outer
+        driver.set_progress_handler(outer, _CHECK_EVERY)
 
 
 @contextmanager

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from contextlib import AbstractContextManager, nullcontext
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -13,7 +13,7 @@ from vrelko.core.arithmetic import MOST_NUMBER, NO_TOTAL, Total, check_whole, of
 from vrelko.core.spot import Spot
 from vrelko.engines.estimates import estimate_rows
 from vrelko.engines.limits import limit_time
-from vrelko.engines.registry import dialect_of
+from vrelko.engines.registry import database_errors, dialect_of
 from vrelko.errors import CursorError, DatabaseError, PageError, TimeLimitError
 from vrelko.serving.page import Page, Ways
 from vrelko.serving.reading import Batch, PageReader, settle_total
@@ -85,10 +85,11 @@ class Opened:
         return spot
 
 
-def lend(connection: Any) -> AbstractContextManager[Any]:
-    """Return a connection to read with: an Engine's own for the time, or the caller's.
+@contextmanager
+def lend(connection: Any) -> Iterator[Any]:
+    """Lend a connection to read with: an Engine's own for the time, or the caller's.
 
-    Raises DatabaseError for asynchronous ones, which `aread` takes.
+    Raises DatabaseError for asynchronous ones, which `aread` takes, and where none can be had.
     """
     if hasattr(connection, "run_sync") or hasattr(connection, "sync_engine"):
         raise DatabaseError(
@@ -96,7 +97,13 @@ def lend(connection: Any) -> AbstractContextManager[Any]:
             "Use await listing.aread(…), or run_sync for the other calls",
             "connection-async",
         )
-    return connection.connect() if isinstance(connection, Engine) else nullcontext(connection)
+    if not isinstance(connection, Engine):
+        yield connection
+        return
+    with database_errors("connection"):
+        lent = connection.connect()
+    with lent:
+        yield lent
 
 
 def open_variant(
@@ -109,7 +116,8 @@ def open_variant(
     """Return a listing's variant on a lent connection. Raises PageError and OrderError."""
     variety = listing.variety
     given = variety.filters.check(params)
-    variant = variety.variant(dialect_of(lender), order, variety.filters.active(given), lender)
+    with database_errors("look into the catalog"):
+        variant = variety.variant(dialect_of(lender), order, variety.filters.active(given), lender)
     print_ = variety.fingerprint(listing.name, variant, given, scope)
     values = variety.filters.values(given)
     return Opened(listing, lender, variant, values, print_, Runner(lender, values))
@@ -291,11 +299,15 @@ def _count(opened: Opened, kind: str) -> Total:
     if kind == "none":
         return NO_TOTAL
     if kind == "about":
-        estimate = estimate_rows(opened.lender, variant.rows(), opened.given, listing.paged_table)
+        with database_errors("estimate"):
+            estimate = estimate_rows(
+                opened.lender, variant.rows(), opened.given, listing.paged_table
+            )
         if estimate is not None:
             return Total(estimate, "about")
         kind = "capped"
     cap = listing.cap if kind == "capped" else None
+    limited = runner.limited
     try:
         if listing.count_ms is None:
             value = int(runner.value(variant.count(cap)))
@@ -308,7 +320,7 @@ def _count(opened: Opened, kind: str) -> Total:
             raise
         return Total(None, "unknown")
     finally:
-        runner.limited = False
+        runner.limited = limited
     if cap is not None and value > cap:
         return Total(cap, "capped")
     return Total(value, "exact")
