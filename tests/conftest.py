@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, settings
-from sqlalchemy import Engine, create_engine
+from sqlalchemy import Engine, MetaData, create_engine
 
 from servers import NAMES, open_server
 from vrelko.larkmere.generate import build
@@ -54,3 +54,14 @@ def server(request: pytest.FixtureRequest):
     engine = open_server(request.param)
     yield engine
     engine.dispose()
+
+
+@pytest.fixture
+def made(server):
+    """A connection and the tables made on it, which are dropped afterwards."""
+    meta = MetaData()
+    with server.connect() as connection:
+        yield connection, meta
+        connection.rollback()
+        meta.drop_all(connection)
+        connection.commit()

@@ -23,17 +23,6 @@ from vrelko.sql.rows import split_publicly
 ROWS = 6_000
 
 
-@pytest.fixture
-def made(server):
-    """A connection on which a table may be made; it is dropped afterwards."""
-    meta = MetaData()
-    with server.connect() as connection:
-        yield connection, meta
-        connection.rollback()
-        meta.drop_all(connection)
-        connection.commit()
-
-
 def fill(connection, table, row):
     connection.execute(insert(table), [row(i) for i in range(1, ROWS + 1)])
     connection.commit()

@@ -134,3 +134,14 @@ def test_an_optional_set_is_absent_until_given(connection):
     assert listing.read(connection).scalars() == everything[:50]
     chosen = listing.read(connection, params={"sites": (7, 8)})
     assert chosen.scalars() == truth("-hour:nulls-last", {7, 8})[:50]
+
+
+def test_subqueries_that_lean_on_the_select_or_have_a_limit_stay_whole(connection):
+    leaning = select(follow.c.site).where(follow.c.visitor == t.c.other)
+    limited = select(follow.c.site).where(follow.c.visitor == 1).order_by(follow.c.site).limit(2)
+    for inner, chosen in ((leaning, {1, 34, 67}), (limited, {1, 34})):
+        if inner is limited and connection.dialect.name == "mariadb":
+            continue  # which has no LIMIT in IN
+        listing = Listing(select(t.c.id).where(t.c.site.in_(inner)), orders="hour:nulls-first")
+        wanted = truth("hour:nulls-first", chosen)
+        assert [r for p in listing.walk(connection, size=50) for r in p.scalars()] == wanted

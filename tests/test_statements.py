@@ -113,9 +113,11 @@ def test_a_page_at_any_depth_reads_about_a_page(indexed, order):
     with indexed.connect() as connection:
         for depth in (0, 50, 3_000, 9_990, 17_000, 19_960):
             key = wide.read(connection, Spot.offset(depth)).keys[0]
+            inside = listing.read(connection, Spot.offset(depth)).cursor(0)
             for spot, rows in (
                 (Spot.after(key), 19_999 - depth),
                 (Spot.before(key), depth),
+                (inside, 19_999 - depth),
             ):
                 with count_steps(connection) as steps:
                     page = listing.read(connection, spot)

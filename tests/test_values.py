@@ -137,26 +137,21 @@ def walk(listing, connection):
 
 @pytest.mark.parametrize("kind", TYPES)
 @pytest.mark.parametrize("order", ["v,id", "-v,id", "v:nulls-last", "-v:nulls-first,-id"])
-def test_walks_equal_the_engines_own_sort(server, kind, order):
+def test_walks_equal_the_engines_own_sort(made, kind, order):
+    connection, meta = made
     type_, value, engines = TYPES[kind]
-    if server.dialect.name not in engines:
+    if connection.dialect.name not in engines:
         pytest.skip(f"{kind} is a type of {', '.join(engines)}")
-    table = Table("kinds", MetaData(), Column("id", Integer, primary_key=True), Column("v", type_))
+    table = Table("kinds", meta, Column("id", Integer, primary_key=True), Column("v", type_))
     rows = [{"id": i, "v": None if i % 8 == 0 else value(i)} for i in range(1, 61)]
-    with server.connect() as connection:
-        table.create(connection)
-        try:
-            connection.execute(insert(table), rows)
-            connection.commit()
-            for shown in ([table.c.id], [table.c.id, table.c.v]):
-                listing = Listing(select(*shown), orders=order, sizes=Sizes(7, 100), total="exact")
-                truth = [row.id for row in listing.read(connection, size=100)]
-                assert sorted(truth) == list(range(1, 61))
-                assert walk(listing, connection) == truth
-        finally:
-            connection.rollback()
-            table.drop(connection, checkfirst=True)
-            connection.commit()
+    table.create(connection)
+    connection.execute(insert(table), rows)
+    connection.commit()
+    for shown in ([table.c.id], [table.c.id, table.c.v]):
+        listing = Listing(select(*shown), orders=order, sizes=Sizes(7, 100), total="exact")
+        truth = [row.id for row in listing.read(connection, size=100)]
+        assert sorted(truth) == list(range(1, 61))
+        assert walk(listing, connection) == truth
 
 
 def test_stored_datetimes_of_any_spelling_are_walked(larkmere, tmp_path):
@@ -182,79 +177,59 @@ def test_stored_datetimes_of_any_spelling_are_walked(larkmere, tmp_path):
     engine.dispose()
 
 
-def test_given_keys_may_be_plain_values(server):
+def test_given_keys_may_be_plain_values(made):
+    connection, meta = made
     table = Table(
-        "given", MetaData(), Column("id", Integer, primary_key=True), Column("at", DateTime),
+        "given", meta, Column("id", Integer, primary_key=True), Column("at", DateTime),
         Column("c", Enum(Colour)),
     )  # fmt: skip
     rows = [{"id": i, "at": datetime(2026, 3, i), "c": Colour.red} for i in range(1, 10)]
-    with server.connect() as connection:
-        table.create(connection)
-        try:
-            connection.execute(insert(table), rows)
-            listing = Listing(select(table), orders=["at", "c,id"], sizes=Sizes(4))
-            page = listing.read(connection, Spot.after((datetime(2026, 3, 3), 3)))
-            assert [row.id for row in page] == [4, 5, 6, 7]
-            assert [row.id for row in listing.read(connection, Spot.after(page[-1]))] == [8, 9]
-        finally:
-            connection.rollback()
-            table.drop(connection, checkfirst=True)
-            connection.commit()
+    table.create(connection)
+    connection.execute(insert(table), rows)
+    listing = Listing(select(table), orders=["at", "c,id"], sizes=Sizes(4))
+    page = listing.read(connection, Spot.after((datetime(2026, 3, 3), 3)))
+    assert [row.id for row in page] == [4, 5, 6, 7]
+    assert [row.id for row in listing.read(connection, Spot.after(page[-1]))] == [8, 9]
 
 
-def test_infinite_and_not_a_number(server):
-    if server.dialect.name != "postgresql":
+def test_infinite_and_not_a_number(made):
+    connection, meta = made
+    if connection.dialect.name != "postgresql":
         pytest.skip("only PostgreSQL stores NaN, above infinity")
-    table = Table("n", MetaData(), Column("id", Integer, primary_key=True), Column("v", Double))
+    table = Table("n", meta, Column("id", Integer, primary_key=True), Column("v", Double))
     values = [float("inf"), float("-inf"), float("nan"), 0.0, -0.0, None]
-    with server.connect() as connection:
-        table.create(connection)
-        try:
-            rows = [{"id": i, "v": values[i % 6]} for i in range(1, 31)]
-            connection.execute(insert(table), rows)
-            for order in ("v,id", "-v,id"):
-                listing = Listing(select(table), orders=order, sizes=Sizes(4, 100), total="exact")
-                truth = [row.id for row in listing.read(connection, size=100)]
-                assert walk(listing, connection) == truth
-        finally:
-            connection.rollback()
-            table.drop(connection, checkfirst=True)
-            connection.commit()
+    table.create(connection)
+    rows = [{"id": i, "v": values[i % 6]} for i in range(1, 31)]
+    connection.execute(insert(table), rows)
+    for order in ("v,id", "-v,id"):
+        listing = Listing(select(table), orders=order, sizes=Sizes(4, 100), total="exact")
+        truth = [row.id for row in listing.read(connection, size=100)]
+        assert walk(listing, connection) == truth
 
 
-def test_rows_that_the_driver_cannot_read(server):
-    if server.dialect.name != "postgresql":
+def test_rows_that_the_driver_cannot_read(made):
+    connection, meta = made
+    if connection.dialect.name != "postgresql":
         pytest.skip("only PostgreSQL stores infinite timestamps")
-    table = Table("far", MetaData(), Column("id", Integer, primary_key=True),
+    table = Table("far", meta, Column("id", Integer, primary_key=True),
                   Column("at", DateTime))  # fmt: skip
-    with server.connect() as connection:
-        table.create(connection)
-        try:
-            connection.execute(text("INSERT INTO far VALUES (1, 'infinity')"))
-            with pytest.raises(DatabaseError, match="Cast the column"):
-                Listing(select(table), orders="id").read(connection)
-            connection.rollback()
-        finally:
-            connection.rollback()
-            table.drop(connection, checkfirst=True)
-            connection.commit()
+    table.create(connection)
+    connection.execute(text("INSERT INTO far VALUES (1, 'infinity')"))
+    with pytest.raises(DatabaseError, match="Cast the column"):
+        Listing(select(table), orders="id").read(connection)
+    connection.rollback()
 
 
-def test_parameters_of_another_type_are_bad_requests(server):
-    table = Table("typed", MetaData(), Column("id", Integer, primary_key=True))
+def test_parameters_of_another_type_are_bad_requests(made):
+    connection, meta = made
+    table = Table("typed", meta, Column("id", Integer, primary_key=True))
     listing = Listing(select(table).where(table.c.id == bindparam("id")), orders="id")
-    with server.connect() as connection:
-        table.create(connection)
-        connection.commit()
-        try:
-            if server.dialect.name == "postgresql":
-                with pytest.raises(PageError, match="does not fit") as caught:
-                    listing.read(connection, params={"id": "secret text"})
-                assert "secret" not in str(caught.value)
-        finally:
-            connection.rollback()
-            table.drop(connection)
-            connection.commit()
+    table.create(connection)
+    connection.commit()
+    if connection.dialect.name == "postgresql":
+        with pytest.raises(PageError, match="does not fit") as caught:
+            listing.read(connection, params={"id": "secret text"})
+        assert "secret" not in str(caught.value)
 
 
 def test_types_without_an_order_are_refused():
@@ -265,22 +240,17 @@ def test_types_without_an_order_are_refused():
             Listing(select(table), orders=order)
 
 
-def test_a_session_in_another_time_zone_reads_the_same(server):
-    if server.dialect.name != "postgresql":
+def test_a_session_in_another_time_zone_reads_the_same(made):
+    connection, meta = made
+    if connection.dialect.name != "postgresql":
         pytest.skip("zoned times are PostgreSQL's")
-    table = Table("z", MetaData(), Column("id", Integer, primary_key=True),
+    table = Table("z", meta, Column("id", Integer, primary_key=True),
                   Column("at", DateTime(timezone=True)))  # fmt: skip
-    with server.connect() as connection:
-        table.create(connection)
-        try:
-            rows = [{"id": i, "at": datetime(2026, 3, 1, i, tzinfo=UTC)} for i in range(1, 20)]
-            connection.execute(insert(table), rows)
-            listing = Listing(select(table), orders="-at", sizes=Sizes(5))
-            cursor = listing.read(connection).next
-            here = listing.read(connection, cursor).rows
-            connection.execute(text("SET TIME ZONE 'America/New_York'"))
-            assert [row.id for row in listing.read(connection, cursor)] == [r.id for r in here]
-        finally:
-            connection.rollback()
-            table.drop(connection, checkfirst=True)
-            connection.commit()
+    table.create(connection)
+    rows = [{"id": i, "at": datetime(2026, 3, 1, i, tzinfo=UTC)} for i in range(1, 20)]
+    connection.execute(insert(table), rows)
+    listing = Listing(select(table), orders="-at", sizes=Sizes(5))
+    cursor = listing.read(connection).next
+    here = listing.read(connection, cursor).rows
+    connection.execute(text("SET TIME ZONE 'America/New_York'"))
+    assert [row.id for row in listing.read(connection, cursor)] == [r.id for r in here]

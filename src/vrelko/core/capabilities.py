@@ -18,10 +18,9 @@ class Capabilities:
     `nulls_served`: any index serves either placement of NULLs. `row_id_joins`: a row id at the end
     of an order takes part in a row-value seek. `index_tail`: what every secondary index ends in,
     unseen. `equality_traps`: an equality that fixes an index prefix makes the server read the whole
-    prefix, so it is written as a range and guarded. `offset_defers_table`: rows skipped by OFFSET
-    never touch the table. `served`: pages are read there, not only compiled.
-    `bound_prunes`: of a partitioned table, a row value alone reads every partition, and a bound on
-    its first term beside it only those that matter.
+    prefix, so it is written as a range and guarded. `served`: pages are read there, not only
+    compiled. `bound_prunes`: of a partitioned table, a row value alone reads every partition, and
+    a bound on its first term beside it only those that matter.
     """
 
     engine: str
@@ -32,6 +31,5 @@ class Capabilities:
     row_id_joins: bool
     index_tail: IndexTail
     equality_traps: bool
-    offset_defers_table: bool
     bound_prunes: bool = False
     served: bool = True

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from vrelko.core.capabilities import Capabilities
 
 MSSQL = Capabilities(
@@ -13,19 +15,7 @@ MSSQL = Capabilities(
     row_id_joins=True,
     index_tail="none",
     equality_traps=False,
-    offset_defers_table=False,
     served=False,
 )
 
-ORACLE = Capabilities(
-    engine="oracle",
-    form="expanded-or",
-    nulls_low=False,
-    nulls_syntax=True,
-    nulls_served=False,
-    row_id_joins=True,
-    index_tail="none",
-    equality_traps=False,
-    offset_defers_table=False,
-    served=False,
-)
+ORACLE = replace(MSSQL, engine="oracle", nulls_low=False, nulls_syntax=True)

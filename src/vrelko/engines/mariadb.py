@@ -19,7 +19,6 @@ CAPABILITIES = Capabilities(
     row_id_joins=True,
     index_tail="primary-key",
     equality_traps=True,
-    offset_defers_table=False,
 )
 
 _INDEXES = text(

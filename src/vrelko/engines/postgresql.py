@@ -19,7 +19,6 @@ CAPABILITIES = Capabilities(
     row_id_joins=True,
     index_tail="none",
     equality_traps=False,
-    offset_defers_table=False,
     bound_prunes=True,
 )
 

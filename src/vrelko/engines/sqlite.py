@@ -22,7 +22,6 @@ CAPABILITIES = Capabilities(
     row_id_joins=False,
     index_tail="row-id",
     equality_traps=False,
-    offset_defers_table=True,
 )
 
 _MAGIC = b"SQLite format 3\x00"

@@ -126,7 +126,7 @@ def _runner(
         before = PageReader(runner, variant, size).read(Spot.offset(max(offset - size, 0)), None)
         spot = Spot.end()
         if before.full:
-            near = variant.near(before.full, len(before.full) - 1, not before.before)
+            near = variant.near(before.full, -1, 0, not before.before)
             spot = Spot("after", variant.key_from(before.full[-1]), near=near)
 
     def page() -> int:

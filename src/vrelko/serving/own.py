@@ -33,7 +33,7 @@ class GivenResults(Runner):
     def fetch(
         self, select: Select[Any], cutter: Cutter | None, ours: Mapping[str, Any], orm: bool = False
     ) -> tuple[list[Any], list[Any]]:
-        """Return the rows of the next result; none of ours was asked for one row more."""
+        """Return the rows of the next result, none where no more were given."""
         if not self._results:
             return [], []
         result = self._results.pop(0)

@@ -218,13 +218,13 @@ class Page(Sequence[Any]):
         if self._ways.numbered and self.offset is not None:
             at = self.offset + index + 1
         variant, full = self._ways.variant, self._batch.full
-        near = variant.near(full, index, not self._batch.before)
+        near = variant.near(full, index, 0, not self._batch.before)
         return Spot("after", variant.key_from(full[index]), at, near=near)
 
     def _spot_before(self) -> Spot:
         if not self.rows:
             return self._spot if self._spot.kind == "before" else Spot.end()
         variant, full = self._ways.variant, self._batch.full
-        near = variant.near(full, 0, not self._batch.after)
+        near = variant.near(full, 0, -1, not self._batch.after)
         at = self.offset if self._ways.numbered else None
         return Spot("before", variant.key_from(full[0]), at, near=near)

@@ -59,7 +59,6 @@ class Variant:
         self.source = source
         self._unique = tuple(unique)
         self.orm = has_whole_entity(source.select)
-        self.capabilities = source.capabilities
         self._counted = counted
         self._seeks: dict[tuple[tuple[bool, ...], bool, bool], tuple[Select[Any], ...]] = {}
         self._edges: dict[bool, tuple[Select[Any], ...]] = {}
@@ -182,7 +181,7 @@ class Variant:
     def limited(self, select: Select[Any], rows: int) -> Select[Any]:
         """Return a statement with the limit written in, kept for the sizes in use.
 
-        Filling in the limit at each execution takes longer than the rest of what a page adds.
+        That saves filling in the limit at each execution.
         """
         known = self._limited.get((id(select), rows))
         if known is None:
@@ -203,16 +202,15 @@ class Variant:
             values[position] = convert(values[position])
         return tuple(values)
 
-    def near(self, full: Sequence[Any], index: int, whole: bool) -> bool:
+    def near(self, full: Sequence[Any], index: int, edge: int, whole: bool) -> bool:
         """Tell whether the rows that tie with row `index` on all but a row id are few.
 
-        They are where the group begins (for the last row) or ends (for the first) on the page, or
-        where the page is `whole` at that end.
+        They are where their group begins or ends between the row and the page's `edge` row, or
+        where the page is `whole` at that edge.
         """
         if not self.splits_ties:
             return False
-        across = full[0] if index else full[-1]
-        return whole or self.key_from(across)[:-1] != self.key_from(full[index])[:-1]
+        return whole or self.key_from(full[edge])[:-1] != self.key_from(full[index])[:-1]
 
     def key_of(self, given: Sequence[Any]) -> tuple[Any, ...]:
         """Return the key that a caller gave: the order's values, or a row of a page.

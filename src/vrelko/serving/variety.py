@@ -20,7 +20,7 @@ from vrelko.serving.variants import Variant
 from vrelko.sql.branches import SetFilter, find_set, has_set
 from vrelko.sql.describing import Described, describe_select
 from vrelko.sql.filters import SEARCH, Filters
-from vrelko.sql.indexes import NO_PINS, Pins, find_pins, places_nulls
+from vrelko.sql.indexes import NO_PINS, Pins, Sought, find_pins, places_nulls
 from vrelko.sql.keys import key_column
 from vrelko.sql.sources import base_table
 from vrelko.sql.statements import make_source
@@ -146,9 +146,10 @@ class Variety:
         tail: list[str] = []
         if capabilities.index_tail != "none":
             tail = [column.name for column in table.primary_key.columns]
-        known = where, elements, order, self._indexes[dialect.name], tail
-        pins = find_pins(*known) if capabilities.equality_traps else NO_PINS
-        return pins, awkward and places_nulls(*known), find_set(*known)
+        sought = Sought(where, elements, order, self._indexes[dialect.name], tail)
+        pins = find_pins(sought) if capabilities.equality_traps else NO_PINS
+        among = find_set(sought, self.described.sources.tables)
+        return pins, awkward and places_nulls(sought), among
 
     def _choose_order(self, dialect: str, text: str | None, searching: bool) -> Order:
         """Return an allowed order; those of a search are allowed while searching, and go first."""

@@ -57,7 +57,7 @@ def _pages(
             yield page
         if not batch.after or not page.rows:
             return
-        near = variant.near(batch.full, len(batch.full) - 1, not batch.before)
+        near = variant.near(batch.full, -1, 0, not batch.before)
         spot = Spot("after", variant.key_from(batch.full[-1]), near=near)
 
 

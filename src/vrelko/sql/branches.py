@@ -25,12 +25,18 @@ from sqlalchemy import (
 from sqlalchemy.sql import operators
 from sqlalchemy.sql.elements import BinaryExpression, Grouping
 
-from vrelko.core.facts import IndexFacts
-from vrelko.core.order import Order
-from vrelko.core.seek import group_ranges, plan_edge, plan_ranges
-from vrelko.sql.indexes import serves_within
-from vrelko.sql.sources import conjuncts
-from vrelko.sql.statements import KEY, LIMIT, Source, integer, order_clauses, page_statement
+from vrelko.sql.entities import plain_froms
+from vrelko.sql.indexes import Sought, serves_within
+from vrelko.sql.sources import conjuncts, same
+from vrelko.sql.statements import (
+    KEY,
+    LIMIT,
+    Source,
+    integer,
+    order_clauses,
+    page_statement,
+    ranges_by_statement,
+)
 
 MOST_VALUES = 64
 """Sets of more values are left to the engine."""
@@ -56,17 +62,17 @@ def has_set(where: Any) -> bool:
     return any(_read(part) is not None for part in conjuncts(where))
 
 
-def find_set(
-    where: Any,
-    elements: Sequence[ColumnElement[Any]],
-    order: Order,
-    indexes: Sequence[IndexFacts],
-    tail: Sequence[str],
-) -> SetFilter | None:
-    """Return a set filter whose column leads an index that then serves the order."""
-    for part in conjuncts(where):
+def find_set(sought: Sought, tables: Sequence[Any]) -> SetFilter | None:
+    """Return a set filter whose column leads an index that then serves the order.
+
+    `tables` are those of the select: a subquery that refers to one cannot be read by itself.
+    """
+    for part in conjuncts(sought.where):
         found = _read(part)
-        if found is not None and serves_within(where, found.column, elements, order, indexes, tail):
+        if found is None or not serves_within(sought, found.column):
+            continue
+        froms = [] if found.rows is None else plain_froms(found.rows)
+        if not any(same(one, table) for one in froms for table in tables):
             return found
     return None
 
@@ -86,14 +92,7 @@ def build_branches(
     …, those of a key, and the limit.
     """
     order = source.order.reversed() if backward else source.order
-    form = source.capabilities.form
-    awkward = source.awkward(order)
-    known = [False] * len(order) if null_keys is None else null_keys
-    if null_keys is None:
-        ranges = plan_edge(order, awkward)
-    else:
-        ranges = plan_ranges(order, known, form, source.alone())
-    groups = group_ranges(ranges, known, awkward, form)
+    groups = ranges_by_statement(source, order, null_keys)
     names = [f"{KEY}u{i}" for i in range(len(unique))]
     sorts = [f"{KEY}o{i}" for i in range(len(order))]
     columns = [element.label(name) for element, name in zip(unique, names, strict=True)]
@@ -103,7 +102,7 @@ def build_branches(
     for value in range(count):
         branch = replace(source, select=_with_value(narrow, among, f"{VALUE}{value}"))
         for group in groups:
-            one = page_statement(branch, order, group, known)
+            one = page_statement(branch, order, group, null_keys or ())
             parts.append(select(one.subquery()))
     merged = union_all(*parts).subquery("vrelko_set")
     clauses = order_clauses(source, order, [merged.c[name] for name in sorts])
@@ -125,17 +124,17 @@ def _read(part: Any) -> SetFilter | None:
     if not isinstance(part, BinaryExpression) or part.operator is not operators.in_op:
         return None
     column = part.left
-    if isinstance(column, Column) and isinstance(column.type, String):
+    if not isinstance(column, Column) or isinstance(column.type, String):
         return None  # texts that a collation holds equal would each bring the same rows
-    if not isinstance(column, Column):
-        return None
     right: Any = part.right.element if isinstance(part.right, Grouping) else part.right
     if isinstance(right, BindParameter):
         if not right.unique:
             return SetFilter(part, column, right.key)
         return SetFilter(part, column, None, tuple(right.value or ()))
     inner = getattr(right, "element", right)
-    return SetFilter(part, column, None, rows=inner) if isinstance(inner, Select) else None
+    if not isinstance(inner, Select) or inner._limit_clause is not None:
+        return None
+    return SetFilter(part, column, None, rows=inner)
 
 
 def _with_value(statement: Select[Any], among: SetFilter, name: str | None) -> Select[Any]:

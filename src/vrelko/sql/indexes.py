@@ -8,7 +8,7 @@ reads a page. It needs an index that begins with the fixed columns: elsewhere it
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -19,6 +19,26 @@ from sqlalchemy.sql.elements import BinaryExpression
 from vrelko.core.facts import IndexColumn, IndexFacts
 from vrelko.core.order import Order, Term
 from vrelko.sql.sources import conjuncts, same
+
+
+@dataclass(frozen=True)
+class Sought:
+    """What is sought of indexes: conditions and order of a statement, and the indexes there are.
+
+    `elements` are the order's columns; `tail` names those that every index ends in unseen.
+    """
+
+    where: Any
+    elements: Sequence[ColumnElement[Any]]
+    order: Order
+    indexes: Sequence[IndexFacts]
+    tail: Sequence[str]
+
+    def wanted(self, fixed: Mapping[str, Column[Any]]) -> list[tuple[str | None, Term]]:
+        """Return the order's terms that no equality fixes, with their column's names."""
+        names = [one.name if isinstance(one, Column) else None for one in self.elements]
+        pairs = zip(names, self.order.terms, strict=True)
+        return [(name, term) for name, term in pairs if name not in fixed]
 
 
 @dataclass(frozen=True)
@@ -67,38 +87,23 @@ def fixed_column(part: Any) -> tuple[Column[Any], BindParameter[Any]] | None:
     return None
 
 
-def find_pins(
-    where: Any,
-    elements: Sequence[ColumnElement[Any]],
-    order: Order,
-    indexes: Sequence[IndexFacts],
-    tail: Sequence[str],
-) -> Pins:
-    """Return the pins for an order: the fixed columns of an index that serves it.
-
-    `tail` names the columns that every index ends in unseen. No such index: no pins.
-    """
-    fixed = _fixed(where)
-    for index in indexes:
-        lead, flip, _ = _match(index, fixed, _wanted(elements, order, fixed), tail)
+def find_pins(sought: Sought) -> Pins:
+    """Return the fixed columns of an index that serves an order; no such index, no pins."""
+    fixed = _fixed(sought.where)
+    for index in sought.indexes:
+        lead, flip, _ = _match(index, fixed, sought.wanted(fixed), sought.tail)
         if lead and flip is not None:
             columns = tuple((fixed[str(c.name)], c.descending != flip) for c in lead)
-            return Pins(columns, order)
+            return Pins(columns, sought.order)
     return NO_PINS
 
 
-def places_nulls(
-    where: Any,
-    elements: Sequence[ColumnElement[Any]],
-    order: Order,
-    indexes: Sequence[IndexFacts],
-    tail: Sequence[str],
-) -> bool:
+def places_nulls(sought: Sought) -> bool:
     """Tell whether an index serves an order with its NULLs where the order wants them."""
-    fixed = _fixed(where)
-    wanted = _wanted(elements, order, fixed)
-    for index in indexes:
-        _, flip, rest = _match(index, fixed, wanted, tail)
+    fixed = _fixed(sought.where)
+    wanted = sought.wanted(fixed)
+    for index in sought.indexes:
+        _, flip, rest = _match(index, fixed, wanted, sought.tail)
         if flip is None:
             continue
         pairs = zip(rest, wanted, strict=False)
@@ -110,19 +115,11 @@ def places_nulls(
     return False
 
 
-def serves_within(
-    where: Any,
-    column: Column[Any],
-    elements: Sequence[ColumnElement[Any]],
-    order: Order,
-    indexes: Sequence[IndexFacts],
-    tail: Sequence[str],
-) -> bool:
+def serves_within(sought: Sought, column: Column[Any]) -> bool:
     """Tell whether an index serves an order within each value of a column."""
-    fixed = {**_fixed(where), column.name: column}
-    wanted = _wanted(elements, order, fixed)
-    for index in indexes:
-        lead, flip, _ = _match(index, fixed, wanted, tail)
+    fixed = {**_fixed(sought.where), column.name: column}
+    for index in sought.indexes:
+        lead, flip, _ = _match(index, fixed, sought.wanted(fixed), sought.tail)
         if flip is not None and column.name in {one.name for one in lead}:
             return True
     return False
@@ -130,15 +127,6 @@ def serves_within(
 
 def _fixed(where: Any) -> dict[str, Column[Any]]:
     return {found[0].name: found[0] for part in conjuncts(where) if (found := fixed_column(part))}
-
-
-def _wanted(
-    elements: Sequence[ColumnElement[Any]], order: Order, fixed: dict[str, Column[Any]]
-) -> list[tuple[str | None, Term]]:
-    names = [element.name if isinstance(element, Column) else None for element in elements]
-    return [
-        (name, term) for name, term in zip(names, order.terms, strict=True) if name not in fixed
-    ]
 
 
 def _match(

@@ -134,23 +134,33 @@ def build_seek(
     the limit.
     """
     order = source.order.reversed() if backward else source.order
-    form = source.capabilities.form
-    alone = frozenset(i for i, key in enumerate(source.keys) if key.alone)
-    ranges = plan_ranges(order, null_keys, form, alone if joined else source.alone())
-    return _build(source, order, ranges, null_keys)
+    groups = ranges_by_statement(source, order, null_keys, joined)
+    return tuple(page_statement(source, order, group, null_keys) for group in groups)
 
 
 def build_edge(source: Source, backward: bool) -> tuple[Select[Any], ...]:
     """Return the statements for the first page, or the last one (reversed) when `backward`."""
     order = source.order.reversed() if backward else source.order
-    ranges = plan_edge(order, source.awkward(order))
-    return _build(source, order, ranges, [False] * len(order))
+    groups = ranges_by_statement(source, order, None)
+    return tuple(page_statement(source, order, group, ()) for group in groups)
+
+
+def ranges_by_statement(
+    source: Source, order: Order, null_keys: Sequence[bool] | None, joined: bool = False
+) -> tuple[tuple[Range, ...], ...]:
+    """Return the ranges behind a key, or of all rows where `null_keys` is None, by statement."""
+    awkward, form = source.awkward(order), source.capabilities.form
+    if null_keys is None:
+        return group_ranges(plan_edge(order, awkward), (), awkward, form)
+    alone = frozenset(i for i, key in enumerate(source.keys) if key.alone)
+    ranges = plan_ranges(order, null_keys, form, alone if joined else source.alone())
+    return group_ranges(ranges, null_keys, awkward, form)
 
 
 def build_offset(source: Source, backward: bool = False) -> Select[Any]:
     """Return the statement for the rows behind an offset, from the end when `backward`."""
     order = source.order.reversed() if backward else source.order
-    whole = ordered(source, order, (Range(),), [False] * len(order))
+    whole = ordered(source, order)
     return whole.limit(integer(LIMIT)).offset(integer(OFFSET))
 
 
@@ -165,12 +175,12 @@ def build_deferred(
     keys = [element.label(f"{KEY}u{i}") for i, element in enumerate(unique)]
     narrow = statement.order_by(None).with_only_columns(*keys, maintain_column_froms=True)
     bare = replace(source, select=narrow)
-    everything = ordered(bare, source.order, (Range(),), [False] * len(source.order))
+    everything = ordered(bare, source.order)
     page = everything.limit(integer(LIMIT)).offset(integer(OFFSET)).subquery("vrelko_page")
     joined = replace(source, select=source.select.where(
         *(element == page.c[f"{KEY}u{i}"] for i, element in enumerate(unique))
     ))  # fmt: skip
-    return ordered(joined, source.order, (Range(),), [False] * len(source.order))
+    return ordered(joined, source.order)
 
 
 def build_rows(statement: Select[Any]) -> Select[Any]:
@@ -192,7 +202,7 @@ def build_count_behind(
 
 def build_whole(source: Source) -> Select[Any]:
     """Return the statement for every row, in order."""
-    return ordered(source, source.order, (Range(),), [False] * len(source.order))
+    return ordered(source, source.order)
 
 
 def build_count(statement: Select[Any], cap: int | None) -> Select[Any]:
@@ -226,15 +236,8 @@ def build_key_at(source: Source, statement: Select[Any]) -> Select[Any]:
     keys = [key.read.label(f"{KEY}{i}") for i, key in enumerate(source.keys)]
     narrow = statement.order_by(None).with_only_columns(*keys, maintain_column_froms=True)
     bare = replace(source, select=narrow)
-    everything = ordered(bare, source.order, (Range(),), [False] * len(source.order))
+    everything = ordered(bare, source.order)
     return everything.limit(integer(LIMIT)).offset(integer(OFFSET))
-
-
-def _build(
-    source: Source, order: Order, ranges: Sequence[Range], null_keys: Sequence[bool]
-) -> tuple[Select[Any], ...]:
-    groups = group_ranges(ranges, null_keys, source.awkward(order), source.capabilities.form)
-    return tuple(page_statement(source, order, group, null_keys) for group in groups)
 
 
 def page_statement(
@@ -285,7 +288,10 @@ def integer(name: str) -> BindParameter[int]:
 
 
 def ordered(
-    source: Source, order: Order, group: Sequence[Range], null_keys: Sequence[bool]
+    source: Source,
+    order: Order,
+    group: Sequence[Range] = (Range(),),
+    null_keys: Sequence[bool] = (),
 ) -> Select[Any]:
     """Return a source's select with its ORDER BY.
 
