@@ -6,7 +6,6 @@ from sqlalchemy import (
     Column,
     Index,
     Integer,
-    MetaData,
     Table,
     bindparam,
     insert,
@@ -142,34 +141,29 @@ def test_cut_rows_are_those_of_the_public_way(made):
         assert one._mapping[variant.source.select.selected_columns[0]] == other.x
 
 
-def test_a_lost_connection_is_a_clear_error_and_the_walk_goes_on(server):
+def test_a_lost_connection_is_a_clear_error_and_the_walk_goes_on(server, made):
+    other, meta = made
     if server.dialect.name == "sqlite":
         pytest.skip("SQLite has no connection to lose")
-    t = Table("lost", MetaData(), Column("id", Integer, primary_key=True))
-    with server.connect() as other:
-        t.create(other)
-        try:
-            other.execute(insert(t), [{"id": i} for i in range(1, 101)])
-            other.commit()
-            listing = Listing(select(t), orders="id", sizes=Sizes(10))
-            connection = server.connect()
-            page = listing.read(connection)
-            seen = page.scalars()
-            postgresql = server.dialect.name == "postgresql"
-            own = "SELECT pg_backend_pid()" if postgresql else "SELECT connection_id()"
-            backend = connection.execute(text(own)).scalar()
-            kill = "SELECT pg_terminate_backend(:b)" if postgresql else "KILL :b"
-            other.execute(text(kill), {"b": backend})
-            with pytest.raises(DatabaseError) as caught:
-                listing.read(connection, page.next)
-            assert caught.value.todo
-            connection.invalidate()
-            connection.close()
-            while page.next is not None:
-                page = listing.read(server, page.next)
-                seen += page.scalars()
-            assert seen == list(range(1, 101))
-        finally:
-            other.rollback()
-            t.drop(other)
-            other.commit()
+    t = Table("lost", meta, Column("id", Integer, primary_key=True))
+    t.create(other)
+    other.execute(insert(t), [{"id": i} for i in range(1, 101)])
+    other.commit()
+    listing = Listing(select(t), orders="id", sizes=Sizes(10))
+    connection = server.connect()
+    page = listing.read(connection)
+    seen = page.scalars()
+    postgresql = server.dialect.name == "postgresql"
+    own = "SELECT pg_backend_pid()" if postgresql else "SELECT connection_id()"
+    backend = connection.execute(text(own)).scalar()
+    kill = "SELECT pg_terminate_backend(:b)" if postgresql else "KILL :b"
+    other.execute(text(kill), {"b": backend})
+    with pytest.raises(DatabaseError) as caught:
+        listing.read(connection, page.next)
+    assert caught.value.todo
+    connection.invalidate()
+    connection.close()
+    while page.next is not None:
+        page = listing.read(server, page.next)
+        seen += page.scalars()
+    assert seen == list(range(1, 101))

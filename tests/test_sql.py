@@ -1,5 +1,7 @@
 """Statements to take away: text for every dialect, and stored routines that really run."""
 
+from datetime import datetime
+
 import pytest
 from sqlalchemy import (
     Column,
@@ -91,38 +93,30 @@ def test_unknown_words_are_refused():
         routine_text(grid, "sqlite", {})
 
 
-def test_routines_give_the_pages_of_the_plain_query(server):
-    name = server.dialect.name
+def test_routines_give_the_pages_of_the_plain_query(made):
+    connection, meta = made
+    name = connection.dialect.name
     if name == "sqlite":
         pytest.skip("SQLite has no stored routines")
     rows = [
         {"id": i, "a": i % 2, "w": None if i % 5 == 0 else i % 7, "b": f"b{i}",
-         "at": f"2026-03-{i % 9 + 1:02} 05:00:00"} for i in range(1, 120)
+         "at": datetime(2026, 3, i % 9 + 1, 5)} for i in range(1, 120)
     ]  # fmt: skip
-    from datetime import datetime
-
-    rows = [{**row, "at": datetime.fromisoformat(row["at"])} for row in rows]
-    with server.connect() as connection:
-        t.create(connection)
-        try:
-            connection.execute(insert(t), rows)
-            connection.commit()
-            for order in (None, "w", "-w:nulls-first"):
-                routine = routine_text(grid, name, {}, order)
-                connection.exec_driver_sql(routine.replace("%", "%%"))
-                verb = "SELECT * FROM" if name == "postgresql" else "CALL"
-                call = text(f"{verb} takeaway_page(:page, :size, :a)")
-                for page, size in ((1, 10), (3, 7), (2, 50), (99, 10), (0, 0), (None, None)):
-                    given = {"page": page, "size": size, "a": 1}
-                    found = [tuple(row) for row in connection.execute(call, given)]
-                    wanted = grid.read(
-                        connection, Spot.number(max(page or 1, 1)), order=order,
-                        size=10 if size is None else max(size, 1), params={"a": 1},
-                    )  # fmt: skip
-                    assert found == [tuple(row) for row in wanted], (order, page, size)
-                drop = "FUNCTION" if name == "postgresql" else "PROCEDURE"
-                connection.execute(text(f"DROP {drop} takeaway_page"))
-        finally:
-            connection.rollback()
-            t.drop(connection)
-            connection.commit()
+    t.to_metadata(meta).create(connection)
+    connection.execute(insert(t), rows)
+    connection.commit()
+    for order in (None, "w", "-w:nulls-first"):
+        routine = routine_text(grid, name, {}, order)
+        connection.exec_driver_sql(routine.replace("%", "%%"))
+        verb = "SELECT * FROM" if name == "postgresql" else "CALL"
+        call = text(f"{verb} takeaway_page(:page, :size, :a)")
+        for page, size in ((1, 10), (3, 7), (2, 50), (99, 10), (0, 0), (None, None)):
+            given = {"page": page, "size": size, "a": 1}
+            found = [tuple(row) for row in connection.execute(call, given)]
+            wanted = grid.read(
+                connection, Spot.number(max(page or 1, 1)), order=order,
+                size=10 if size is None else max(size, 1), params={"a": 1},
+            )  # fmt: skip
+            assert found == [tuple(row) for row in wanted], (order, page, size)
+        drop = "FUNCTION" if name == "postgresql" else "PROCEDURE"
+        connection.execute(text(f"DROP {drop} takeaway_page"))
