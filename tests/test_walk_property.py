@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from contextlib import contextmanager
+from dataclasses import dataclass
 from datetime import date, datetime
+from functools import partial
 
 import pytest
 from hypothesis import given
@@ -15,11 +17,13 @@ from sqlalchemy import (
     Date,
     DateTime,
     Double,
+    Index,
     Integer,
     LargeBinary,
     MetaData,
     String,
     Table,
+    bindparam,
     insert,
     select,
 )
@@ -46,9 +50,50 @@ KEYS = {"rowid": [Column("id", Integer, primary_key=True)],
         "without": [Column("id", Integer, primary_key=True)]}  # fmt: skip
 
 
+FILTERS = {
+    "eq": (lambda column: column == bindparam("s"), lambda value, s: value == s),
+    "ge": (lambda column: column >= bindparam("s"), lambda value, s: value >= s),
+    "in": (lambda column: column.in_(bindparam("s", expanding=True)), lambda value, s: value in s),
+}
+
+
+@dataclass
+class Case:
+    """A listing over a table with rows, and what it should show."""
+
+    table: Table
+    rows: list
+    order: str
+    size: int
+    all_columns: bool
+    filter: str | None
+    sought: object
+
+    @property
+    def keys(self):
+        return list(self.table.primary_key.columns)
+
+    @property
+    def params(self):
+        return {} if self.filter is None else {"s": self.sought}
+
+    def shown(self):
+        if self.filter is None:
+            return self.rows
+        return [row for row in self.rows if FILTERS[self.filter][1](row["s"], self.sought)]
+
+    def listing(self, **given):
+        return Listing(
+            select(self.table) if self.all_columns else select(*self.keys),
+            orders=self.order,
+            filters={"s": FILTERS[self.filter or "eq"][0](self.table.c.s)},
+            **given,
+        )
+
+
 @st.composite
 def tables(draw):
-    """A table with rows, an order and a page size."""
+    """A table with rows, an order, a filter and a page size."""
     key = draw(st.sampled_from(sorted(KEYS)))
     names = draw(st.lists(st.sampled_from(sorted(VALUES)), min_size=1, max_size=3, unique=True))
     nullable = {name: draw(st.booleans()) for name in names}
@@ -56,6 +101,7 @@ def tables(draw):
         "t",
         MetaData(),
         *_copies(key),
+        Column("s", Integer, nullable=False),
         *[Column(name, VALUES[name][0], nullable=nullable[name]) for name in names],
         sqlite_with_rowid=key != "without",
     )
@@ -65,23 +111,28 @@ def tables(draw):
     rows = []
     for i, value in zip(ids, values, strict=True):
         keys = {"p": i // 3, "q": i % 3} if key == "two" else {"id": i}
-        rows.append({**keys, **dict(zip(names, value, strict=True))})
+        rows.append({**keys, "s": i % 3, **dict(zip(names, value, strict=True))})
     terms = []
     for name in names:
         place = draw(st.sampled_from(["", ":nulls-first", ":nulls-last"]))
         terms.append(draw(st.sampled_from(["", "-"])) + name + place)
-    return table, rows, ",".join(terms), draw(st.integers(1, 7)), draw(st.booleans())
+    if "g" not in names and draw(st.booleans()):
+        Index("t_s", table.c.s, *[table.c[name] for name in names], *table.primary_key.columns)
+    kind = draw(st.sampled_from([None, *FILTERS]))
+    sought = draw(st.lists(st.integers(0, 3), max_size=3) if kind == "in" else st.integers(0, 3))
+    size, all_columns = draw(st.integers(1, 7)), draw(st.booleans())
+    return Case(table, rows, ",".join(terms), size, all_columns, kind, sought)
 
 
 def _copies(key):
     return [Column(c.name, c.type, primary_key=True) for c in KEYS[key]]
 
 
-def expected(server, table, rows, order):
+def expected(server, case):
     """Sort in Python: the reference. The servers here compare text by code points."""
     nulls_low = capabilities_of(server.dialect.name).nulls_low
-    keys = [column.name for column in table.primary_key.columns]
-    terms = [part.partition(":") for part in order.split(",")]
+    keys, rows = [column.name for column in case.keys], case.shown()
+    terms = [part.partition(":") for part in case.order.split(",")]
     last_descends = terms[-1][0].startswith("-")
     for name in reversed(keys):
         rows = sorted(rows, key=lambda row: row[name], reverse=last_descends)
@@ -112,47 +163,39 @@ def connected(server, table, rows):
 
 
 @pytest.mark.parametrize("strategy", ["keyset", "offset", "two-ended", "deferred-join"])
-@given(data=tables())
-def test_walks_equal_sorting(server, strategy, data):
-    table, rows, order, size, all_columns = data
-    truth = expected(server, table, rows, order)
-    keys = list(table.primary_key.columns)
-    listing = Listing(
-        select(table) if all_columns else select(*keys),
-        orders=order,
-        sizes=Sizes(size),
-        strategy=strategy,
-        total="exact",
-    )
-    with connected(server, table, rows) as connection:
-        pages = [listing.read(connection)]
+@given(case=tables())
+def test_walks_equal_sorting(server, strategy, case):
+    truth, size, keys = expected(server, case), case.size, case.keys
+    listing = case.listing(sizes=Sizes(size), strategy=strategy, total="exact")
+    with connected(server, case.table, case.rows) as connection:
+        read = partial(listing.read, connection, params=case.params)
+        pages = [read()]
         while (cursor := pages[-1].next) is not None:
-            pages.append(listing.read(connection, cursor))
+            pages.append(read(cursor))
         assert [ids(page, keys) for page in pages] == chunks(truth, size)
         assert [page.number for page in pages] == list(range(1, len(pages) + 1))
-        assert {page.total.value for page in pages} == {len(rows)}
+        assert {page.total.value for page in pages} == {len(truth)}
         assert {page.last_number for page in pages} == {len(pages)}
         assert pages[0].prev is pages[0].first is pages[-1].last is None
 
-        back = [listing.read(connection, Spot.end())]
+        back = [read(Spot.end())]
         while (cursor := back[-1].prev) is not None:
-            back.append(listing.read(connection, cursor))
+            back.append(read(cursor))
         assert [ids(page, keys) for page in reversed(back)] == chunks(truth, size)
         assert back[0].next is None
 
 
-@given(data=tables(), moves=st.lists(st.sampled_from(["next", "prev", "jump"]), max_size=12))
-def test_random_moves_stay_on_the_numbered_pages(server, data, moves):
-    table, rows, order, size, _ = data
-    truth = chunks(expected(server, table, rows, order), size)
-    keys = list(table.primary_key.columns)
-    listing = Listing(select(*keys), orders=order, sizes=Sizes(size))
-    with connected(server, table, rows) as connection:
-        page, here = listing.read(connection), 0
+@given(case=tables(), moves=st.lists(st.sampled_from(["next", "prev", "jump"]), max_size=12))
+def test_random_moves_stay_on_the_numbered_pages(server, case, moves):
+    truth, keys = chunks(expected(server, case), case.size), case.keys
+    listing = case.listing(sizes=Sizes(case.size))
+    with connected(server, case.table, case.rows) as connection:
+        read = partial(listing.read, connection, params=case.params)
+        page, here = read(), 0
         for i, move in enumerate(moves):
             if move == "jump":
                 here = i * 7 % len(truth)
-                page = listing.read(connection, Spot.number(here + 1))
+                page = read(Spot.number(here + 1))
             else:
                 cursor = page.next if move == "next" else page.prev
                 inside = 0 <= here + (1 if move == "next" else -1) < len(truth)
@@ -160,29 +203,28 @@ def test_random_moves_stay_on_the_numbered_pages(server, data, moves):
                 if cursor is None:
                     continue
                 here += 1 if move == "next" else -1
-                page = listing.read(connection, cursor)
+                page = read(cursor)
             assert ids(page, keys) == truth[here]
             assert (page.next is None) == (here == len(truth) - 1)
             assert (page.prev is None) == (here == 0)
-            again = listing.read(connection, page.self)
+            again = read(page.self)
             assert ids(again, keys) == truth[here]
 
 
-@given(data=tables(), cut=st.integers(0, 40))
-def test_before_and_after_any_row_are_its_neighbours(server, data, cut):
-    table, rows, order, size, _ = data
-    truth = expected(server, table, rows, order)
+@given(case=tables(), cut=st.integers(0, 40))
+def test_before_and_after_any_row_are_its_neighbours(server, case, cut):
+    truth, size, keys = expected(server, case), case.size, case.keys
     if not truth:
         return
     cut %= len(truth)
-    keys = list(table.primary_key.columns)
-    listing = Listing(select(*keys), orders=order, sizes=Sizes(100, most=None))
-    with connected(server, table, rows) as connection:
-        whole = listing.read(connection)
+    listing = case.listing(sizes=Sizes(100, most=None))
+    with connected(server, case.table, case.rows) as connection:
+        read = partial(listing.read, connection, params=case.params)
+        whole = read()
         assert ids(whole, keys) == truth
-        behind = listing.read(connection, whole.cursor(cut), size=size)
+        behind = read(whole.cursor(cut), size=size)
         assert ids(behind, keys) == truth[cut + 1 : cut + 1 + size]
-        ahead = listing.read(connection, behind.before, size=size)
+        ahead = read(behind.before, size=size)
         if behind:
             assert ids(ahead, keys) == truth[max(cut + 1 - size, 0) : cut + 1]
 

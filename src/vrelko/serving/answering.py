@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Mapping
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import Engine
+from sqlalchemy import Connection, Engine
 
 from vrelko.core.arithmetic import MOST_NUMBER, NO_TOTAL, Total, check_whole, offset_of
 from vrelko.core.spot import Spot
@@ -85,12 +85,13 @@ class Opened:
         return spot
 
 
-@contextmanager
-def lend(connection: Any) -> Iterator[Any]:
+def lend(connection: Any) -> AbstractContextManager[Any]:
     """Lend a connection to read with: an Engine's own for the time, or the caller's.
 
     Raises DatabaseError for asynchronous ones, which `aread` takes, and where none can be had.
     """
+    if isinstance(connection, Connection):
+        return nullcontext(connection)
     if hasattr(connection, "run_sync") or hasattr(connection, "sync_engine"):
         raise DatabaseError(
             f"{type(connection).__name__} is asynchronous",
@@ -98,12 +99,9 @@ def lend(connection: Any) -> Iterator[Any]:
             "connection-async",
         )
     if not isinstance(connection, Engine):
-        yield connection
-        return
+        return nullcontext(connection)
     with database_errors("connection"):
-        lent = connection.connect()
-    with lent:
-        yield lent
+        return connection.connect()
 
 
 def open_variant(
@@ -116,8 +114,7 @@ def open_variant(
     """Return a listing's variant on a lent connection. Raises PageError and OrderError."""
     variety = listing.variety
     given = variety.filters.check(params)
-    with database_errors("look into the catalog"):
-        variant = variety.variant(dialect_of(lender), order, variety.filters.active(given), lender)
+    variant = variety.variant(dialect_of(lender), order, variety.filters.active(given), lender)
     print_ = variety.fingerprint(listing.name, variant, given, scope)
     values = variety.filters.values(given)
     return Opened(listing, lender, variant, values, print_, Runner(lender, values))

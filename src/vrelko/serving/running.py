@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from time import perf_counter
 from typing import Any
 
@@ -20,11 +20,15 @@ log = logging.getLogger("vrelko")
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """One statement that was run: the select, rows that came back, seconds it took."""
+    """One statement that was run: the select, rows that came back, seconds it took.
+
+    `values` are the parameters it ran with; neither printing nor logging shows them.
+    """
 
     select: Select[Any]
     rows: int
     seconds: float
+    values: Mapping[str, Any] = field(default_factory=dict, repr=False)
 
     def __str__(self) -> str:
         return str(self.select)
@@ -49,8 +53,9 @@ class Runner:
         Raises DatabaseError when the database refuses, PageError when a value does not fit.
         """
         began = perf_counter()
+        values = {**self.params, **ours}
         try:
-            result = self._connection.execute(select, {**self.params, **ours})
+            result = self._connection.execute(select, values)
         except (StatementError, OverflowError, UnicodeError) as error:
             raise self._explain(error) from error
         try:
@@ -62,7 +67,7 @@ class Runner:
                 rows, full = cutter.split(result)
         except DBAPIError as error:
             raise self._explain(error, fetching=True) from error
-        self._note(select, len(rows), began)
+        self._note(select, len(rows), began, values)
         return rows, full
 
     def value(self, select: Select[Any], ours: Mapping[str, Any] | None = None) -> Any:
@@ -96,8 +101,10 @@ class Runner:
             "value-misfit",
         )
 
-    def _note(self, select: Select[Any], rows: int, began: float) -> None:
+    def _note(
+        self, select: Select[Any], rows: int, began: float, values: Mapping[str, Any]
+    ) -> None:
         seconds = perf_counter() - began
-        self.asked.append(Asked(select, rows, seconds))
+        self.asked.append(Asked(select, rows, seconds, values))
         if log.isEnabledFor(logging.DEBUG):
             log.debug("%d rows in %.1f ms: %s", rows, seconds * 1e3, select)

@@ -12,7 +12,12 @@ from sqlalchemy.engine.interfaces import Dialect
 from vrelko.core.facts import IndexFacts
 from vrelko.core.order import Order, make_total, parse_order, resolve_nulls
 from vrelko.core.seek import awkward_terms
-from vrelko.engines.registry import capabilities_of, is_partitioned, read_indexes
+from vrelko.engines.registry import (
+    capabilities_of,
+    database_errors,
+    is_partitioned,
+    read_indexes,
+)
 from vrelko.errors import OrderError
 from vrelko.serving.cursors import fingerprint_of
 from vrelko.serving.values import describe
@@ -76,7 +81,8 @@ class Variety:
         if found is None:
             chosen = self._choose_order(dialect.name, order, SEARCH in active)
             where = dialect.name, str(chosen), active, lender is None
-            found = self._variants.get(where) or self._make(dialect, chosen, active, lender)
+            with database_errors("look into the catalog"):
+                found = self._variants.get(where) or self._make(dialect, chosen, active, lender)
             if len(self._variants) >= _MOST_KEPT:
                 self._variants.clear()
             self._variants[asked] = self._variants[where] = found
