@@ -65,8 +65,11 @@ def main(urls):
 
 def open_database(url):
     engine = create_engine(url)
-    if url in SERVERS:
-        admin = create_engine(engine.url.set(database=SERVERS[url]), isolation_level="AUTOCOMMIT")
+    admins = {"postgresql": "postgres", "mariadb": "", "mysql": ""}
+    if engine.dialect.name in admins and str(engine.url.database).startswith("vrelko_"):
+        admin = create_engine(
+            engine.url.set(database=admins[engine.dialect.name]), isolation_level="AUTOCOMMIT"
+        )
         with admin.connect() as connection:
             try:
                 connection.execute(text(f"CREATE DATABASE {engine.url.database}"))

@@ -11,12 +11,12 @@ from rich.console import Console
 from sqlalchemy import create_engine
 from sqlalchemy.exc import SQLAlchemyError
 
-from vrelko.cli.tables import console, show_drift, show_facts, show_measurement, show_plan
-from vrelko.cli.work import progress_bar, study, write_report
+from vrelko.cli.plan_tables import show_plan
+from vrelko.cli.tables import console, show_drift, show_facts, show_measurement
+from vrelko.cli.work import fitted_plans, progress_bar, study, write_report
 from vrelko.errors import DatabaseError
 from vrelko.larkmere.generate import build
 from vrelko.serving.pages_file import load
-from vrelko.serving.planning import plan
 from vrelko.surveying.survey import survey
 
 
@@ -34,7 +34,7 @@ def run_demo(folder: Path, rows: int, walks: int, quiet: bool) -> dict[str, Any]
     facts = survey(pages.engine, listings)
     if not quiet:
         show_facts(facts)
-    plans = [plan(listing, facts) for listing in listings]
+    plans = fitted_plans(pages.engine, listings, facts)
     studies = []
     for one in plans:
         with progress_bar(f"measuring and walking {one.listing}", walks) as advance:
@@ -44,7 +44,7 @@ def run_demo(folder: Path, rows: int, walks: int, quiet: bool) -> dict[str, Any]
         _step(out, "2", "plan", "what each way of paging costs, and which to take")
         for one in plans:
             show_plan(one)
-        _step(out, "3", "measure", "the same pages run on the database, steps counted")
+        _step(out, "3", "measure", "the same pages run on the database: work counted, times taken")
         for found in studies:
             show_measurement(found.measurement)
         _step(out, "4", "drift", "readers walk while rows arrive late and duplicates are deleted")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sys
 from collections.abc import Callable, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -70,8 +71,14 @@ def _pages_arguments(command: F) -> F:
 @click.argument("database")
 @click.argument("table", required=False)
 @click.option("-o", "--output", type=click.Path(dir_okay=False), help="Write the facts here.")
+@click.option(
+    "--budget-ms", type=click.IntRange(10, 600_000), default=1_000, show_default=True,
+    help="Milliseconds that sampling may take in all.",
+)  # fmt: skip
 @_as_json
-def survey(database: str, table: str | None, output: str | None, as_json: bool) -> None:
+def survey(
+    database: str, table: str | None, output: str | None, budget_ms: int, as_json: bool
+) -> None:
     """Tell what a database knows of TABLE, or of every table.
 
     DATABASE is a URL or the path of an SQLite file. Reads the catalog and a bounded sample of
@@ -83,7 +90,7 @@ def survey(database: str, table: str | None, output: str | None, as_json: bool) 
 
     engine = open_database(database)
     with _status("surveying"):
-        facts = survey_(engine, table)
+        facts = survey_(engine, table, budget_ms)
     engine.dispose()
     if output:
         _write(output, facts.to_json())
@@ -98,16 +105,45 @@ def survey(database: str, table: str | None, output: str | None, as_json: bool) 
 @main.command()
 @_pages_arguments
 @_facts
+@click.option("--thorough", is_flag=True, help="Time twelve pages a listing, not four.")
+@click.option(
+    "--since", type=click.Path(dir_okay=False), metavar="OLD.json",
+    help="Tell what changed since a plan that --json once wrote.",
+)  # fmt: skip
+@click.option("--csv", "as_csv", is_flag=True, help="Print the ladders as CSV.")
 @_as_json
-def plan(pages: str, listings: Sequence[str], facts: str | None, as_json: bool) -> None:
+def plan(
+    pages: str,
+    listings: Sequence[str],
+    facts: str | None,
+    thorough: bool,
+    since: str | None,
+    as_csv: bool,
+    as_json: bool,
+) -> None:
     """Plan the listings of a pages file: what each strategy costs, and which to take.
 
-    PAGES is a TOML file (see docs/pages-file.md); LISTING names some of its listings.
+    PAGES is a TOML file (see docs/pages-file.md); LISTING names some of its listings. The server is
+    asked which access paths it takes, and a few pages are timed; with --facts no database is
+    needed, and times are rough.
     """
-    from vrelko.cli.tables import show_plan
+    from vrelko.cli.plan_tables import show_plan
+    from vrelko.cli.since import find_changes, read_plans, show_changes
 
-    plans = [one for _, one in _plans(pages, listings, facts)]
-    _print([one.as_dict() for one in plans], as_json, lambda: _each(show_plan, plans))
+    before = read_plans(since) if since else None
+    plans = [one for _, one in _plans(pages, listings, facts, thorough)]
+    if as_csv:
+        import csv
+
+        rows = [{"listing": p.listing, **row} for p in plans for row in p.ladder_rows()]
+        writer = csv.DictWriter(sys.stdout, rows[0].keys())
+        writer.writeheader()
+        writer.writerows(rows)
+    elif before is not None:
+        changes = find_changes(before, [one.as_dict() for one in plans])
+        _print(changes, as_json, lambda: show_changes(changes))
+    else:
+        _print([one.as_dict() for one in plans], as_json, lambda: _each(show_plan, plans))
 
 
 @main.command()
@@ -162,7 +198,11 @@ def sql(
 @_facts
 @_as_json
 def measure(pages: str, listings: Sequence[str], facts: str | None, as_json: bool) -> None:
-    """Run the planned pages on the database: steps counted, time taken, beside the estimates."""
+    """Run the planned pages on the database: work counted, time taken, beside the estimates.
+
+    Counted are SQLite's VM steps, PostgreSQL's buffers or MariaDB's handler rows. Memory is
+    measured for one reader and for the listing's users at once.
+    """
     from vrelko.cli.tables import show_measurement
     from vrelko.measuring.measure import measure as measure_
 
@@ -258,8 +298,11 @@ def demo(folder: str, rows: int, walks: int, as_json: bool) -> None:
         click.echo(json.dumps(result, indent=2, default=str))
 
 
-def _plans(pages: str, listings: Sequence[str], facts: str | None) -> Iterator[tuple[Pages, Plan]]:
+def _plans(
+    pages: str, listings: Sequence[str], facts: str | None, thorough: bool = False
+) -> Iterator[tuple[Pages, Plan]]:
     """Yield a plan for each listing asked for, or for all of the file."""
+    from vrelko.cli.work import fitted_plans
     from vrelko.serving.pages_file import load
     from vrelko.serving.planning import plan as plan_
     from vrelko.surveying.survey import survey as survey_
@@ -270,12 +313,15 @@ def _plans(pages: str, listings: Sequence[str], facts: str | None) -> Iterator[t
         raise PagesFileError(
             f"{pages} describes no listing", "Add a [listing.NAME] table", "pages-empty"
         )
-    known = _read_facts(facts) if facts else None
-    if known is None:
+    if facts:
+        plans = list(plan_(chosen, _read_facts(facts)))
+    else:
         with _status("surveying"):
             known = survey_(loaded.engine, chosen)
-    for listing in chosen:
-        yield loaded, plan_(listing, known)
+        with _status("asking the server, and timing a few pages"):
+            plans = fitted_plans(loaded.engine, chosen, known, thorough)
+    for one in plans:
+        yield loaded, one
     loaded.engine.dispose()
 
 

@@ -6,8 +6,7 @@ import sys
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
-from rich.console import Console, Group
-from rich.padding import Padding
+from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
@@ -17,9 +16,6 @@ if TYPE_CHECKING:
     from vrelko.core.facts import Facts, TableFacts
     from vrelko.measuring.drifting import Drift
     from vrelko.measuring.measure import Measurement
-    from vrelko.serving.planning import Plan
-
-_KINDS = {"unsound": "red", "slow": "yellow", "fragile": "cyan"}
 
 PAGED_ROWS = 1_000
 """A table of more rows than this should not be loaded whole by default."""
@@ -49,7 +45,7 @@ def show_facts(facts: Facts) -> None:
 
 
 def _overview(facts: Facts) -> Table:
-    table = _table("table", ">rows", ">bytes a row", ">size", ">indexes", "needs paging")
+    table = make_table("table", ">rows", ">bytes a row", ">size", ">indexes", "needs paging")
     for one in facts.tables:
         paged = "yes" if one.rows > PAGED_ROWS else "no"
         table.add_row(
@@ -64,7 +60,7 @@ def _show_table(out: Console, facts: TableFacts) -> None:
         f"[bold]{facts.name}[/]: {render_count(facts.rows)} rows ({facts.rows_from}), "
         f"{facts.row_bytes:.0f} bytes a row, {render_count(facts.blocks)} blocks"
     )
-    columns = _table("column", "type", ">bytes", ">NULLs", ">distinct", "most common")
+    columns = make_table("column", "type", ">bytes", ">NULLs", ">distinct", "most common")
     for column in facts.columns:
         common = ", ".join(f"{value or chr(39) * 2} {share:.0%}" for value, share in
                            column.common[:3])  # fmt: skip
@@ -75,7 +71,7 @@ def _show_table(out: Console, facts: TableFacts) -> None:
             render_count(column.distinct) if column.distinct else "?", common,
         )  # fmt: skip
     out.print(columns)
-    indexes = _table("index", "columns", "unique", ">bytes an entry", ">leaf blocks", ">levels")
+    indexes = make_table("index", "columns", "unique", ">bytes an entry", ">leaf blocks", ">levels")
     for index in facts.indexes:
         indexes.add_row(
             index.name, index.text + (" (partial)" if index.partial else ""),
@@ -84,82 +80,6 @@ def _show_table(out: Console, facts: TableFacts) -> None:
             str(index.levels or "?"),
         )  # fmt: skip
     out.print(indexes)
-
-
-def show_plan(plan: Plan) -> None:
-    """Print a plan: work by page, crossovers, findings, verdict."""
-    out = console()
-    judged = plan.judgement
-    _headline(out, plan)
-    work = _table(
-        "strategy", ">page", ">entries", ">blocks", ">sorted", ">rows", ">bytes", ">steps", ">ms"
-    )
-    for candidate in plan.candidates:
-        rungs = candidate.ladder[:1] if candidate.strategy == "whole" else candidate.ladder
-        for i, rung in enumerate(rungs):
-            w = rung.work
-            page = "all" if candidate.strategy == "whole" else f"{rung.page:,}"
-            work.add_row(
-                candidate.strategy if i == 0 else "", page, *map(render_count, (
-                    w.entries, w.blocks, w.sorted_rows, w.rows)), render_bytes(w.bytes),
-                render_count(w.steps), f"~{render_ms(w.ms)}",
-                end_section=i == len(rungs) - 1,
-            )  # fmt: skip
-    out.print(work)
-    out.print("[dim]rows: one more than the page, to know whether more follow; ms: rough[/]")
-    for crossover in judged.crossovers:
-        if crossover.offset is not None:
-            out.print(
-                f"offset takes {crossover.factor:g}× the steps of keyset from row "
-                f"{crossover.offset:,.0f} (page {crossover.page:,})"
-            )
-    if judged.count is not None:
-        out.print(
-            f"telling the total ({plan.outline.total}) walks {render_count(judged.count.entries)} "
-            f"entries, {render_count(judged.count.steps)} steps, each time"
-        )
-    _show_findings(out, plan)
-    _show_verdict(out, plan)
-    _show_statements(out, plan)
-
-
-def _headline(out: Console, plan: Plan) -> None:
-    judged = plan.judgement
-    given = ", ".join(f"{name} = {value}" for name, value in plan.params.items())
-    out.print(
-        f"\n[bold]{plan.listing}[/] · {plan.outline.kind} by {plan.outline.orders[0]}"
-        f" · {render_count(judged.rows)} rows in {judged.pages:,} pages of {judged.size}"
-        + (f" · {given}" if given else "")
-    )
-    out.print(f"reads {judged.path.text}")
-
-
-def _show_findings(out: Console, plan: Plan) -> None:
-    if not plan.findings:
-        return
-    out.print("[bold]findings[/]")
-    for finding in plan.findings:
-        colour = _KINDS[finding.kind]
-        head = Text.assemble((f"{finding.code}", colour), f" ({finding.kind}) {finding.about}: ")
-        out.print(Padding(Group(head + Text(finding.evidence), Text("→ " + finding.fix)), (0, 2)))
-
-
-def _show_verdict(out: Console, plan: Plan) -> None:
-    verdict = plan.verdict
-    out.print(f"[bold]verdict: [green]{verdict.strategy}[/][/]")
-    for reason in verdict.reasons:
-        out.print(Padding("• " + reason, (0, 2)))
-    for strategy, reasons in verdict.refused.items():
-        out.print(Padding(f"not {strategy}: " + "; ".join(reasons), (0, 2)))
-
-
-def _show_statements(out: Console, plan: Plan) -> None:
-    out.print("[bold]statements[/]")
-    for candidate in plan.candidates:
-        several = ", one after the other until the page is full" if len(candidate.sql) > 1 else ""
-        out.print(Padding(candidate.strategy + several, (0, 2)))
-        for statement in candidate.sql:
-            out.print(Padding(Text(statement, style="dim"), (0, 4, 1, 4)))
 
 
 def show_statements(found: Mapping[str, Any]) -> None:
@@ -173,20 +93,30 @@ def show_statements(found: Mapping[str, Any]) -> None:
 def show_measurement(measurement: Measurement) -> None:
     """Print a measurement: estimate, count and ratio for each page."""
     out = console()
-    out.print(f"\n[bold]{measurement.listing}[/] measured")
-    table = _table(
-        "strategy", ">page", ">rows", ">steps estimated", ">steps counted", ">ratio", ">ms"
-    )
+    unit = measurement.unit
+    out.print(f"\n[bold]{measurement.listing}[/] measured; counted are {unit}")
+    table = make_table(
+        "strategy", ">page", ">rows", ">expected", ">counted", ">ratio", ">ms expected",
+        ">9 in 10 within", ">ms", ">ratio",
+    )  # fmt: skip
     last = ""
     for page in measurement.pages:
         number = "all" if page.strategy == "whole" else f"{page.page:,}" if page.page else ""
+        outside = "" if page.inside else "[yellow]"
         table.add_row(
             page.strategy if page.strategy != last else "", number, render_count(page.rows),
-            f"{page.estimate.steps:,.0f}", f"{page.steps:,}", f"{page.ratio:.2f}",
-            render_ms(page.ms),
+            f"{page.expected:,.0f}", f"{page.counted:,.0f}", f"{page.ratio:.2f}",
+            render_ms(page.time.ms), f"{render_ms(page.time.low)}–{render_ms(page.time.high)}",
+            outside + render_ms(page.ms), f"{page.ms_ratio:.2f}",
         )  # fmt: skip
         last = page.strategy
     out.print(table)
+    memory = make_table("memory", ">readers at once", ">rows each", ">peak", ">rows there after ms")
+    for one in measurement.memory:
+        name = {"keyset": "a page"}.get(one.strategy, one.strategy)
+        memory.add_row(name, f"{one.readers:,}", f"{one.rows:,}", render_bytes(one.peak_bytes),
+                       render_ms(one.first_row_ms))  # fmt: skip
+    out.print(memory)
     for note in measurement.notes:
         out.print(f"note: {note}")
 
@@ -199,7 +129,7 @@ def show_drift(drift: Drift) -> None:
         f"\n[bold]{drift.listing}[/] while rows change: walks of {drift.pages} pages, "
         f"{drift.dwell_s:g} s a page" + (f", {walks} of them replayed on a copy" if walks else "")
     )
-    table = _table("strategy", ">repeats a walk", ">misses a walk", ">unseen new rows",
+    table = make_table("strategy", ">repeats a walk", ">misses a walk", ">unseen new rows",
                    ">replayed repeats", ">replayed misses")  # fmt: skip
     replayed = {one.strategy: one for one in drift.replayed}
     for expected in drift.expected:
@@ -230,7 +160,7 @@ def _with_error(mean: float, error: float, count: int) -> str:
     return f"{mean:.3g} ± {error:.2g}" if error != float("inf") else f"{mean:.3g}"
 
 
-def _table(*titles: str) -> Table:
+def make_table(*titles: str) -> Table:
     """Return an empty table; a title with ">" before it is of numbers, set to the right."""
     from rich import box
 

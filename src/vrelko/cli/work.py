@@ -12,11 +12,14 @@ from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 from sqlalchemy import Engine
 
+from vrelko.core.facts import Facts
 from vrelko.errors import PagesFileError
+from vrelko.measuring.calibrate import calibrate
 from vrelko.measuring.drifting import drift
 from vrelko.measuring.measure import measure
 from vrelko.reporting.study import Study
-from vrelko.serving.planning import Plan
+from vrelko.serving.listing import Listing
+from vrelko.serving.planning import Plan, plan
 
 
 def study(
@@ -24,6 +27,15 @@ def study(
 ) -> Study:
     """Measure a plan and replay its walks."""
     return Study(plan, measure(engine, plan), drift(plan, engine, walks, seed, progress))
+
+
+def fitted_plans(
+    engine: Engine, listings: Sequence[Listing], facts: Facts, thorough: bool = False
+) -> list[Plan]:
+    """Return plans with access paths and times as the server itself tells them."""
+    plans = plan(listings, facts, engine=engine)
+    rates = calibrate(engine, plans, thorough)
+    return [one.with_rates(rates) for one in plans]
 
 
 def check_writable(path: Path) -> None:

@@ -1,20 +1,21 @@
-"""Access paths: which index serves a listing's conditions and order, and which index would.
-
-The rules are SQLite's for now: an index ends in the row id, ascending; it is read in either
-direction; a placement of NULLs that is not its own costs nothing.
-"""
+"""Access paths: which index serves a listing's conditions and order, and which index would."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from vrelko.core.facts import IndexColumn, IndexFacts, TableFacts
 from vrelko.core.order import Order, Term
 from vrelko.core.outline import Outline
+from vrelko.core.selectivity import shares
 
 PathKind = Literal["ordered", "sorted"]
+Scan = Literal["index", "bitmap", "table"]
+
+CLUSTER = "PRIMARY"
+"""The index that holds the rows themselves, where an engine keeps them in one."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,8 +24,10 @@ class AccessPath:
 
     ordered: the index gives them in order, a page stops early. sorted: all matching rows are read
     and sorted. `index` is None where the table itself is read. `fixed` columns narrow the entries
-    to `share` of the table, `residual` conditions keep `passing` of these. `covering`: the table
-    is never visited. `bounded`: a range limits the column behind the fixed ones.
+    to `share` of the table, `residual` conditions keep `passing` of these; `inside` tells that they
+    are tested on the index alone. `covering`: the table is never visited. `bounded`: a range limits
+    the column behind the fixed ones. `branches` of the index are read, one for each value of a set;
+    `runs` values of a set give rows in order each by itself. `workers` read side by side.
     """
 
     kind: PathKind
@@ -35,27 +38,90 @@ class AccessPath:
     passing: float
     covering: bool
     bounded: bool = False
+    scan: Scan = "index"
+    inside: bool = False
+    branches: int = 1
+    workers: int = 0
+    runs: int = 1
 
     @property
     def text(self) -> str:
         """One line on the path."""
         where = f"index {self.index.name} ({self.index.text})" if self.index else "whole table"
+        by = " by a bitmap" if self.scan == "bitmap" else ""
         after = {"ordered": "in order", "sorted": "then a sort"}[self.kind]
-        return f"{where}, {after}"
+        return f"{where}{by}, {after}"
+
+    @property
+    def signature(self) -> str:
+        """What kind of path it is: paths of one signature cost alike a unit of work."""
+        scan = self.scan if self.index else "table"
+        parts = [scan, "covering" if self.covering else "", "sort" if self.kind == "sorted" else ""]
+        parts += ["residual" if self.residual else "", "workers" if self.workers else ""]
+        return " ".join(part for part in parts if part)
 
 
-def choose_path(outline: Outline, order: Order, table: TableFacts) -> AccessPath:
-    """Return the access path the engine is expected to take for one order of a listing."""
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """What a server said it does for a statement.
+
+    `index` it reads, None for the table; `covering` where it reads nothing else; `sorts` and the
+    number of `workers`.
+    """
+
+    scan: Scan
+    index: str | None
+    covering: bool
+    sorts: bool
+    workers: int = 0
+
+    @property
+    def signature(self) -> str:
+        """The parts that tell one access path from another."""
+        return f"{self.scan} {self.index} {self.covering} {self.sorts} {self.workers}"
+
+
+def choose_path(
+    outline: Outline, order: Order | None, table: TableFacts, engine: str, served: bool = False
+) -> AccessPath:
+    """Return the access path that an engine is expected to take for one order of a listing.
+
+    `order` None: for counting. `served`: by ranges of their own for NULLs and branches for the
+    values of a set, as pages behind a key are read.
+    """
     fixed = fixed_columns(outline)
     paths = [
-        _path(outline, order, table, index)
+        _path(outline, order, table, index, engine, served)
         for index in table.indexes
-        if not index.partial and _useful(index, order, fixed, table)
+        if not index.partial and _useful(outline, index, order, fixed, table, engine, served)
     ]
-    paths += [_table_path(outline, order, table)]
+    paths += [_table_path(outline, order, table, engine)]
+    if order is None:
+        return min(paths, key=lambda path: (len(_lost(path, fixed)), not path.covering,
+                                            _leaves(path, table)))  # fmt: skip
     return min(paths, key=lambda path: (path.kind != "ordered" or bool(_lost(path, fixed)),
                                         len(_lost(path, fixed)), path.kind != "ordered",
                                         not path.covering, -len(path.fixed)))  # fmt: skip
+
+
+def choose_keys(outline: Outline, order: Order, table: TableFacts, engine: str) -> AccessPath:
+    """Return the access path to the keys of a page alone, as a deferred join reads them first."""
+    keys = tuple((table.name, name) for name in (*table.primary_key, *order.names))
+    narrow = replace(outline, tables=outline.tables[:1], columns=keys)
+    return choose_path(narrow, order, table, engine)
+
+
+def follow_path(
+    outline: Outline, order: Order | None, table: TableFacts, seen: Seen, engine: str
+) -> AccessPath:
+    """Return the access path that a server said it takes, with what facts tell of it."""
+    index = next((one for one in table.indexes if one.name == seen.index), None)
+    if index is None:
+        path = _table_path(outline, order, table, engine)
+    else:
+        path = _path(outline, order, table, index, engine, False)
+    kind: PathKind = "sorted" if seen.sorts else "ordered"
+    return _with(path, kind, seen)
 
 
 def fixed_columns(outline: Outline) -> tuple[str, ...]:
@@ -67,21 +133,24 @@ def fixed_columns(outline: Outline) -> tuple[str, ...]:
     )
 
 
-def advise_index(outline: Outline, order: Order, table: TableFacts) -> IndexFacts:
+def advise_index(outline: Outline, order: Order, table: TableFacts, engine: str) -> IndexFacts:
     """Return the index that would serve one order: equality columns, then the order's terms.
 
-    Terms run in the order's own directions or all reversed, whichever begins ascending; a row id
-    at the end is left out where the engine's own already runs that way.
+    Terms run in the order's own directions or all reversed, whichever begins ascending, with the
+    NULLs where the order has them; what the engine adds to every index is left out at the end.
     """
     fixed = fixed_columns(outline)
     terms = [term for term in order.terms if term.name not in fixed]
     if terms and terms[0].descending:
         terms = [term.reversed() for term in terms]
-    if terms and terms[-1].name == table.row_id and not terms[-1].descending:
+    tail = index_tail(table, engine)
+    while terms and terms[-1].name in tail and not terms[-1].descending:
         terms = terms[:-1]
     columns = [IndexColumn(name) for name in fixed]
-    columns += [IndexColumn(term.name, term.descending) for term in terms]
-    name = "_".join([table.name, "by", *(column.name or "" for column in columns)])
+    for term in terms:
+        place = (term.nulls == "first") if term.nullable and engine == "postgresql" else None
+        columns.append(IndexColumn(term.name, term.descending, place))
+    name = "_".join([table.name, "by", *(column.name or "" for column in columns)])[:60]
     return IndexFacts(name, tuple(columns), entry_bytes=entry_bytes(columns, table))
 
 
@@ -91,103 +160,169 @@ def entry_bytes(columns: Sequence[IndexColumn], table: TableFacts) -> float:
     return sum(widths) + 4.0 + 4.0
 
 
-def serves_order(index: IndexFacts, order: Order, fixed: Sequence[str], table: TableFacts) -> bool:
-    """Tell whether an index gives rows in an order, its leading columns fixed by equality."""
+def index_tail(table: TableFacts, engine: str) -> tuple[str, ...]:
+    """Return the columns that every index of a table ends in, unseen and ascending."""
+    if engine == "mariadb":
+        return table.primary_key
+    return (table.row_id,) if engine == "sqlite" and table.row_id is not None else ()
+
+
+def serves_order(
+    index: IndexFacts,
+    order: Order,
+    fixed: Sequence[str],
+    table: TableFacts,
+    engine: str,
+    lax: bool = False,
+) -> bool:
+    """Tell whether an index gives rows in an order, its leading columns fixed by equality.
+
+    `lax`: wherever NULLs stand, as their rows are read by a range of their own.
+    """
     names = [column.name for column in index.columns]
     lead = 0
     while lead < len(names) and names[lead] in fixed:
         lead += 1
     rest = [term for term in order.terms if term.name not in fixed]
     offered = list(index.columns[lead:])
-    if table.row_id is not None and table.row_id not in [column.name for column in offered]:
-        offered.append(IndexColumn(table.row_id))
+    held = {column.name for column in index.columns}
+    offered += [IndexColumn(name) for name in index_tail(table, engine) if name not in held]
     if len(offered) < len(rest):
         return False
-    flips = {_flip(column, term) for column, term in zip(offered, rest, strict=False)}
+    free = lax or engine == "sqlite"
+    flips = {_flip(column, term, free) for column, term in zip(offered, rest, strict=False)}
     return len(flips) <= 1 and None not in flips
 
 
-def _flip(column: IndexColumn, term: Term) -> bool | None:
+def _flip(column: IndexColumn, term: Term, free: bool) -> bool | None:
     """Return whether the index must be read backward for a term, None where it has another."""
-    return None if column.name != term.name else column.descending != term.descending
+    if column.name != term.name:
+        return None
+    backward = column.descending != term.descending
+    if not term.nullable or free or term.nulls is None:
+        return backward
+    first = column.nulls_first if column.nulls_first is not None else not column.descending
+    return backward if (first != (term.nulls == "first")) == backward else None
 
 
-def _useful(index: IndexFacts, order: Order, fixed: Sequence[str], table: TableFacts) -> bool:
-    leads = bool(index.columns) and index.columns[0].name in fixed
-    return leads or serves_order(index, order, fixed, table)
+def _useful(
+    outline: Outline,
+    index: IndexFacts,
+    order: Order | None,
+    fixed: Sequence[str],
+    table: TableFacts,
+    engine: str,
+    served: bool,
+) -> bool:
+    leads = bool(index.columns) and index.columns[0].name in _pinned(outline, True)
+    if order is None:
+        return True
+    return leads or serves_order(index, order, _pinned(outline, served), table, engine, served)
 
 
-def _path(outline: Outline, order: Order, table: TableFacts, index: IndexFacts) -> AccessPath:
+def _pinned(outline: Outline, served: bool) -> tuple[str, ...]:
+    """Return the columns that each branch of a statement fixes."""
     fixed = fixed_columns(outline)
+    if not served:
+        return fixed
+    sets = [c.column for c in outline.conditions if c.kind == "in" and c.table == outline.table]
+    return (*fixed, *sets[:1])
+
+
+def _path(
+    outline: Outline,
+    order: Order | None,
+    table: TableFacts,
+    index: IndexFacts,
+    engine: str,
+    served: bool,
+) -> AccessPath:
+    fixed = fixed_columns(outline)
+    pinned = _pinned(outline, True)
     used: list[str] = []
     for column in index.columns:
-        if column.name not in fixed:
+        if column.name not in pinned:
             break
         used.append(column.name or "")
-    ordered = serves_order(index, order, fixed, table)
+    sets = [name for name in used if name not in fixed]
+    tried = pinned if served else fixed
+    ordered = order is not None and serves_order(index, order, tried, table, engine, served)
+    if ordered and not served and sets:
+        used, sets = [name for name in used if name in fixed], []
     behind = index.columns[len(used)].name if len(used) < len(index.columns) else None
-    share, residual, passing = _shares(outline, table, used, behind)
-    held = {column.name for column in index.columns} | {table.row_id}
-    needed = {name for owner, name in outline.columns if owner == table.name}
-    needed |= set(order.names) | {c.column for c in outline.conditions if c.table == table.name}
+    share, residual, passing = shares(outline, table, used, behind)
+    held = index.held | set(index_tail(table, engine))
+    if index.name == CLUSTER and table.clustered:
+        held = {column.name for column in table.columns}
+    needed = {c.column for c in outline.conditions if c.table == table.name}
+    if order is not None:
+        needed |= {name for owner, name in outline.columns if owner == table.name}
+        needed |= set(order.names)
     return AccessPath(
-        "ordered" if ordered else "sorted", index, tuple(used), share, residual, passing,
-        covering=needed <= held and len(outline.tables) == 1,
+        "ordered" if ordered or order is None else "sorted", index, tuple(used), share, residual,
+        passing,
+        covering=needed <= held and len(outline.tables) == 1 and index.name != CLUSTER,
+        bounded=any(c.column == behind and c.kind == "range" for c in outline.conditions),
+        scan="index" if ordered or engine != "postgresql" or order is None else "bitmap",
+        inside=bool(residual) and set(residual) <= held and index.name != CLUSTER,
+        branches=max(_values(outline, sets), 1) if served and ordered else 1,
+        runs=_runs(outline, order, table, index, engine, sets),
+    )  # fmt: skip
+
+
+def _runs(
+    outline: Outline,
+    order: Order | None,
+    table: TableFacts,
+    index: IndexFacts,
+    engine: str,
+    sets: Sequence[str],
+) -> int:
+    """Return how many values of a set give rows in order, each by itself."""
+    if not sets or order is None:
+        return 1
+    if not serves_order(index, order, _pinned(outline, True), table, engine):
+        return 1
+    return max(_values(outline, sets), 1)
+
+
+def _values(outline: Outline, sets: Sequence[str]) -> int:
+    """Return how many values a set condition has, 3 where that is not known."""
+    for condition in outline.conditions:
+        if condition.kind == "in" and condition.column in sets:
+            given = outline.params.get(condition.parameter or "", condition.value)
+            return len(given) if isinstance(given, (list, tuple, set, frozenset)) else 3
+    return 1
+
+
+def _table_path(
+    outline: Outline, order: Order | None, table: TableFacts, engine: str
+) -> AccessPath:
+    """The table itself: in order where it lies in the order of its row id or primary key."""
+    lies = table.primary_key if engine == "mariadb" else (table.row_id,)
+    by_id = order is not None and None not in lies and order.names[: len(lies)] == lies
+    if by_id and order is not None:
+        by_id = len({term.descending for term in order.terms[: len(lies)]}) == 1
+    behind = lies[0] if by_id and lies else None
+    share, residual, passing = shares(outline, table, (), behind)
+    return AccessPath(
+        "ordered" if by_id or order is None else "sorted", None, (), share, residual, passing,
+        covering=False, scan="table",
         bounded=any(c.column == behind and c.kind == "range" for c in outline.conditions),
     )  # fmt: skip
 
 
-def _table_path(outline: Outline, order: Order, table: TableFacts) -> AccessPath:
-    """The table itself: in order where the order is that of the row id."""
-    by_id = table.row_id is not None and order.names[:1] == (table.row_id,)
-    share, residual, passing = _shares(outline, table, ())
+def _with(path: AccessPath, kind: PathKind, seen: Seen) -> AccessPath:
+    scan: Scan = seen.scan if path.index is not None else "table"
     return AccessPath(
-        "ordered" if by_id else "sorted", None, (), share, residual, passing, covering=False
-    )
+        kind, path.index, path.fixed, path.share, path.residual, path.passing, seen.covering,
+        path.bounded, scan, path.inside, 1, seen.workers, path.runs,
+    )  # fmt: skip
 
 
 def _lost(path: AccessPath, fixed: Sequence[str]) -> list[str]:
     return [name for name in fixed if name not in path.fixed]
 
 
-def _shares(
-    outline: Outline, table: TableFacts, used: Sequence[str], behind: str | None = None
-) -> tuple[float, tuple[str, ...], float]:
-    """Return the share that an index leaves, and the other conditions with what they pass.
-
-    `used` columns are fixed; the column `behind` them in the index may be bounded by a range.
-    """
-    share, passing = 1.0, 1.0
-    residual = []
-    for condition in outline.conditions:
-        part = condition_share(outline, condition.column, table, condition.kind)
-        fixes = condition.column in used and condition.kind == "equal"
-        if fixes or (condition.column == behind and condition.kind == "range"):
-            share *= part
-        else:
-            residual.append(condition.column)
-            passing *= part
-    return share, tuple(residual), passing
-
-
-def condition_share(outline: Outline, column: str, table: TableFacts, kind: str) -> float:
-    """Return the share of rows one condition keeps, from facts or by the trade's rules of thumb.
-
-    Without facts: 1 % for equality, a third for a range or for what cannot be read (Selinger and
-    others 1979 use 10 % and a third).
-    """
-    if not table.has_column(column):
-        return 1 / 3
-    facts = table.column(column)
-    if kind == "null":
-        return facts.null_share if facts.null_share is not None else 1 / 3
-    if kind != "equal":
-        return 1 / 3
-    condition = next(c for c in outline.conditions if c.column == column and c.kind == "equal")
-    value = condition.value
-    if condition.parameter is not None:
-        value = outline.params.get(condition.parameter, value)
-    if value is None:  # no typical value is known: that of a mean one
-        return 1 / facts.distinct if facts.distinct else 0.01
-    share = facts.share_of(value)
-    return 0.01 if share is None else share
+def _leaves(path: AccessPath, table: TableFacts) -> float:
+    return table.blocks if path.index is None else path.index.leaf_blocks or table.blocks / 4

@@ -1,28 +1,31 @@
-"""Which indexes a listing lacks, and what is wrong with it otherwise."""
+"""Index advice: which indexes the variants in use lack, each named once."""
 
 from __future__ import annotations
 
-import math
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from vrelko.core.access import advise_index, choose_path, fixed_columns
-from vrelko.core.cost import CostModel, Work, make_model
-from vrelko.core.facts import IndexFacts, TableFacts
-from vrelko.core.findings import Finding, make_finding
+from vrelko.core.cost.model import make_model
+from vrelko.core.cost.rates import Clock
+from vrelko.core.cost.work import Work
+from vrelko.core.facts import IndexFacts, ServerFacts, TableFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
-
-WHOLE_ROWS = 10_000
-"""Beyond this many rows a listing is not loaded whole, whatever it costs."""
 
 SORTED_ROWS = 1_000
 """Fewer rows than this are sorted for each page well within a millisecond; no index is advised."""
 
+_FILL = 0.69  # of a b-tree block, after random inserts (Yao 1978)
+
 
 @dataclass(frozen=True, slots=True)
 class Advice:
-    """An index worth making: its statement, which order it serves, and a page's work with it."""
+    """An index worth making: its statement, what it serves, and a page's work with it.
+
+    `order` is the first of the orders that `serves` names with their listings. `bytes` it would
+    take, `insert_us` it would add to an insert; `judged` says by what it was weighed.
+    """
 
     index: IndexFacts
     table: str
@@ -30,94 +33,91 @@ class Advice:
     sql: str
     before: Work
     after: Work
+    before_ms: float
+    after_ms: float
+    bytes: float
+    insert_us: float
+    serves: tuple[str, ...] = ()
+    judged: str = "model"
 
 
-def advise_indexes(outline: Outline, table: TableFacts, block_bytes: int) -> Iterator[Advice]:
-    """Yield an index for each order of a listing that none serves."""
-    for order in outline.orders:
-        path = choose_path(outline, order, table)
+def advise_indexes(
+    outline: Outline,
+    orders: Sequence[Order],
+    table: TableFacts,
+    server: ServerFacts,
+    clock: Clock,
+) -> Iterator[Advice]:
+    """Yield an index for each order of a listing that none serves; none that another covers."""
+    known = table
+    for order in orders:
+        path = choose_path(outline, order, known, server.engine, served=True)
         if path.kind == "ordered" and not set(fixed_columns(outline)) - set(path.fixed):
             continue
         if table.rows * path.share < SORTED_ROWS:
             continue
         if any(not table.has_column(name) for name in order.names):
             continue
-        index = advise_index(outline, order, table)
-        richer = replace(table, indexes=(*table.indexes, index))
-        better = choose_path(outline, order, richer)
+        index = _for_engine(advise_index(outline, order, table, server.engine), outline, server)
+        known = replace(known, indexes=(*known.indexes, replace(index, partial=False)))
         size = outline.sizes.default
+        before = make_model(outline, order, table, server).keyset(size + 1)
+        after = make_model(outline, order, known, server).keyset(size + 1)
+        bytes_ = table.rows * (index.entry_bytes or 20.0) / _FILL
         yield Advice(
-            index,
-            table.name,
-            str(order),
-            f"CREATE INDEX {index.name} ON {table.name} ({index.text})",
-            make_model(outline, order, path, table, block_bytes).keyset(size + 1),
-            make_model(outline, order, better, richer, block_bytes).keyset(size + 1),
-        )
-
-
-def find_faults(
-    outline: Outline, model: CostModel, advice: tuple[Advice, ...], strategy: str
-) -> Iterator[Finding]:
-    """Yield what is unsound, slow or fragile about a listing served by `strategy`."""
-    table = model.table
-    for order, said in zip(outline.orders, outline.given, strict=True):
-        yield from _find_order(order, said, table)
-    for item in advice:
-        yield make_finding(
-            "no-fitting-index",
-            f"order {item.order}",
-            f"a page reads {item.before.entries:,.0f} rows and sorts "
-            f"{item.before.sorted_rows:,.0f}; with the index it walks "
-            f"{item.after.entries:,.0f} entries",
-            item.sql,
-        )
-    if outline.sizes.most is None:
-        yield make_finding(
-            "size-unbounded", "page size",
-            f"a reader may ask for all {model.matching:,.0f} rows at once",
-            "Set a most, such as Sizes(25, most=200)",
-        )  # fmt: skip
-    if outline.total == "exact":
-        counted = model.count(None)
-        yield make_finding(
-            "count-each-request", "total",
-            f"each page counts {counted.entries:,.0f} entries to tell the total",
-            f"total='capped' stops at {outline.cap:,}; total=False where no total is shown",
-        )  # fmt: skip
-    if strategy == "offset" and model.matching > 100 * outline.sizes.default:
-        deep = model.offset(model.matching, outline.sizes.default)
-        yield make_finding(
-            "deep-offset", "last page",
-            f"the last page walks {deep.entries:,.0f} entries",
-            "Serve it by keyset, with an index that fits",
-        )  # fmt: skip
-    if strategy == "whole" and model.matching > WHOLE_ROWS:
-        yield make_finding(
-            "whole-table", "strategy", f"{model.matching:,.0f} rows go to every reader",
-            "Serve pages",
+            index, table.name, str(order), create_text(index, table.name, server.engine), before,
+            after, clock.ms(before), clock.ms(after), bytes_, _insert_us(bytes_, server),
+            (f"{outline.name}: {order}",),
         )  # fmt: skip
 
 
-def _find_order(order: Order, said: int, table: TableFacts) -> Iterator[Finding]:
-    terms = order.terms[:said]
-    if not terms:
-        yield make_finding(
-            "no-order", "order", "without an order an engine may give any rows on any page",
-            f"Vrelko orders by {order}; give the order your readers expect",
-        )  # fmt: skip
-        return
-    if said >= len(order):
-        return
-    evidence = "nothing makes its rows unique"
-    known = [table.column(term.name).distinct for term in terms if table.has_column(term.name)]
-    if len(known) == len(terms) and all(known):
-        sharing = table.rows / math.prod(value or 1.0 for value in known)
-        if sharing > 1.5:
-            evidence = f"about {sharing:,.0f} rows share a value"
-    yield make_finding(
-        "order-ties",
-        f"order {Order(terms)}",
-        evidence,
-        f"Vrelko orders by {order}; write it so in hand-written queries too",
-    )
+def create_text(index: IndexFacts, table: str, engine: str) -> str:
+    """Return the statement that makes an index."""
+    parts = []
+    for column in index.columns:
+        text = (column.name or "") + (" DESC" if column.descending else "")
+        natural = column.descending  # PostgreSQL puts NULLs last ascending, first descending
+        if engine == "postgresql" and column.nulls_first not in (None, natural):
+            text += " NULLS FIRST" if column.nulls_first else " NULLS LAST"
+        parts.append(text)
+    where = f" WHERE {index.where}" if index.where else ""
+    return f"CREATE INDEX {index.name} ON {table} ({', '.join(parts)}){where}"
+
+
+def merge_advice(advice: Iterable[Advice]) -> tuple[Advice, ...]:
+    """Return the advice of several listings with each index once; longer ones take in shorter."""
+    kept: list[Advice] = []
+    for one in sorted(advice, key=lambda item: -len(item.index.columns)):
+        for i, other in enumerate(kept):
+            ours, theirs = one.index.columns, other.index.columns
+            if one.table == other.table and theirs[: len(ours)] == ours and (
+                one.index.where == other.index.where
+            ):  # fmt: skip
+                kept[i] = replace(other, serves=tuple(dict.fromkeys((*other.serves, *one.serves))))
+                break
+        else:
+            kept.append(one)
+    return tuple(kept)
+
+
+def _for_engine(index: IndexFacts, outline: Outline, server: ServerFacts) -> IndexFacts:
+    """Return the index as a partial one where a fixed "is NULL" keeps rows for good.
+
+    So are rows that were marked as deleted left out, where the engine knows partial indexes.
+    """
+    kept = [c.column for c in outline.conditions if c.kind == "null" and c.table == outline.table]
+    if not kept or server.engine == "mariadb":
+        return index
+    where = " AND ".join(f"{column} IS NULL" for column in kept)
+    return replace(index, where=where, partial=True)
+
+
+def _insert_us(bytes_: float, server: ServerFacts) -> float:
+    """Return about the microseconds an index of a size adds to an insert, its blocks in cache.
+
+    A descent and one changed leaf: 3 µs on SQLite, 4 on the servers, and 20 more for each leaf
+    that a cache smaller than the index must fetch.
+    """
+    base = 3.0 if server.engine == "sqlite" else 4.0
+    cache = server.cache_bytes or bytes_
+    return base + 20.0 * max(1 - cache / max(bytes_, 1.0), 0.0)

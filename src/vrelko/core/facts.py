@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import json
+from bisect import bisect_left
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
+from datetime import date, datetime
+from decimal import Decimal
 from typing import Any
 
 from vrelko.errors import FactsError, nearest
@@ -17,7 +20,8 @@ class ColumnFacts:
     """One column: shares are of all rows, 0 to 1; `width` is bytes a value on the mean.
 
     `distinct` is an estimate, None where unknown. `common` lists the most common values with
-    their shares, as text; `tie` is rows a value in a row of the column's index, where probed.
+    their shares, as text. `bounds` are values, as text and ascending, that part the rows with
+    other values into equal shares. `correlation` of the values with the rows' place, -1 to 1.
     """
 
     name: str
@@ -27,18 +31,38 @@ class ColumnFacts:
     null_share: float | None = None
     distinct: float | None = None
     common: tuple[tuple[str, float], ...] = ()
+    bounds: tuple[str, ...] = ()
+    correlation: float | None = None
 
     def share_of(self, value: Any) -> float | None:
         """Return the share of rows that hold `value`, where facts tell; else that of a mean one."""
         for text, share in self.common:
             if text == str(value):
                 return share
+        if not self.bounds and self.common and self.distinct == len(self.common):
+            return 0.0
         if not self.distinct:
             return None
         known = sum(share for _, share in self.common)
         rest = max(self.distinct - len(self.common), 1.0)
         left = max(1.0 - known - (self.null_share or 0.0), 0.0)
         return left / rest if self.common else (1.0 - (self.null_share or 0.0)) / self.distinct
+
+    def share_below(self, value: Any) -> float | None:
+        """Return the share of rows whose value is below `value`, None where facts do not tell.
+
+        Common values count as they are; others lie evenly between the bounds beside them.
+        """
+        if not self.bounds and not self.common:
+            return None
+        try:
+            point = _as_number(value, value)
+            bounds = [_as_number(text, value) for text in self.bounds]
+            below = sum(share for text, share in self.common if _as_number(text, value) < point)
+        except (TypeError, ValueError):
+            return None
+        rest = 1.0 - (self.null_share or 0.0) - sum(share for _, share in self.common)
+        return below + max(rest, 0.0) * _place(point, bounds)
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +79,13 @@ class IndexColumn:
 
 @dataclass(frozen=True, slots=True)
 class IndexFacts:
-    """One index: `leaf_blocks` and `levels` as far as known; `where` tells that it is partial."""
+    """One index, as far as it is known.
+
+    `levels` counts the blocks from the root to a leaf. `included` columns are held but not sorted
+    by; `where` is a partial index's condition. Of entries side by side, `switches` is the share
+    whose rows lie in another table block than the one before, `far` the share far away from their
+    neighbours, `consecutive` the share whose row id follows the one before.
+    """
 
     name: str
     columns: tuple[IndexColumn, ...]
@@ -64,6 +94,16 @@ class IndexFacts:
     entry_bytes: float | None = None
     leaf_blocks: float | None = None
     levels: int | None = None
+    included: tuple[str, ...] = ()
+    where: str | None = None
+    switches: float | None = None
+    far: float | None = None
+    consecutive: float | None = None
+
+    @property
+    def held(self) -> set[str | None]:
+        """The columns that the index holds."""
+        return {*(column.name for column in self.columns), *self.included}
 
     @property
     def text(self) -> str:
@@ -78,8 +118,9 @@ class IndexFacts:
 class TableFacts:
     """One table. `rows` comes from where `rows_from` says; `row_bytes` is the stored mean.
 
-    `row_id` names the column that is the row id, `rows_a_block` and `levels` describe its b-tree,
-    `consecutive` the share of neighbouring order entries whose row ids follow one another.
+    `row_id` names the column that is the row id. `clustered`: rows lie in the primary key's tree,
+    of `levels`. `visible_share` of the blocks are known to need no look for dead rows, of which
+    there are `dead_rows`. `changed_rows` since statistics were last taken, None where unknown.
     """
 
     name: str
@@ -93,6 +134,11 @@ class TableFacts:
     row_id: str | None = None
     clustered: bool = False
     levels: int = 3
+    visible_share: float = 1.0
+    dead_rows: float = 0.0
+    changed_rows: float | None = None
+    partitions: int = 0
+    row_security: bool = False
 
     def column(self, name: str) -> ColumnFacts:
         """Return a column's facts. Raises FactsError."""
@@ -171,9 +217,10 @@ class Facts:
                 "facts-schema",
             )
         try:
+            server = _server(data["server"])
             return cls(
-                ServerFacts(**data["server"]),
-                tuple(_table(table) for table in data["tables"]),
+                server,
+                tuple(_table(table, server) for table in data["tables"]),
                 tuple(data.get("notes", ())),
             )
         except (KeyError, TypeError, AttributeError, ValueError) as error:
@@ -184,14 +231,88 @@ class Facts:
             ) from error
 
 
-def _table(data: Mapping[str, Any]) -> TableFacts:
+BLOCK_BYTES = {"sqlite": 4096, "postgresql": 8192, "mariadb": 16384}
+"""Bytes of a block where facts do not say."""
+
+
+def _server(data: Mapping[str, Any]) -> ServerFacts:
+    usual = {"version": "", "block_bytes": BLOCK_BYTES.get(data["engine"], 8192)}
+    return ServerFacts(**{**usual, **data})
+
+
+def _table(data: Mapping[str, Any], server: ServerFacts) -> TableFacts:
+    """Return a table's facts; what a person left out is filled in from rows and widths."""
+    columns = tuple(_column(column) for column in data["columns"])
+    widths = sum(column.width or usual_width(column.type) for column in columns)
+    row_bytes = float(data.get("row_bytes") or widths + _ROW_HEADER.get(server.engine, 8))
+    rows = float(data["rows"])
+    if not rows >= 0 or not row_bytes > 0:
+        raise ValueError(f"rows {rows:g} and row_bytes {row_bytes:g}")
+    keys = tuple(data.get("primary_key", ()))
+    filled = {
+        "rows_from": "written by hand",
+        "row_bytes": row_bytes,
+        "blocks": max(rows * row_bytes / (server.block_bytes * 0.9), 1.0),
+        "primary_key": keys,
+        "row_id": keys[0] if server.engine == "sqlite" and len(keys) == 1 else None,
+        "clustered": server.engine == "mariadb",
+    }
+    rest = {
+        "columns": columns,
+        "indexes": tuple(_index(index) for index in data.get("indexes", ())),
+        "primary_key": keys,
+    }
+    return TableFacts(**{**filled, **data, **rest})
+
+
+def _column(data: Mapping[str, Any]) -> ColumnFacts:
+    common = tuple((str(value), float(share)) for value, share in data.get("common", ()))
+    bounds = tuple(map(str, data.get("bounds", ())))
+    return ColumnFacts(**{"nullable": True, **data, "common": common, "bounds": bounds})
+
+
+def _index(data: Mapping[str, Any]) -> IndexFacts:
     columns = tuple(
-        ColumnFacts(**{**c, "common": tuple((str(v), float(s)) for v, s in c.get("common", ()))})
-        for c in data["columns"]
+        IndexColumn(one.removeprefix("-"), one.startswith("-"))
+        if isinstance(one, str)
+        else IndexColumn(**one)
+        for one in data["columns"]
     )
-    indexes = tuple(
-        IndexFacts(**{**i, "columns": tuple(IndexColumn(**c) for c in i["columns"])})
-        for i in data["indexes"]
-    )
-    rest = {"columns": columns, "indexes": indexes, "primary_key": tuple(data["primary_key"])}
-    return TableFacts(**{**data, **rest})
+    return IndexFacts(**{**data, "columns": columns, "included": tuple(data.get("included", ()))})
+
+
+_ROW_HEADER = {"sqlite": 4, "postgresql": 28, "mariadb": 18}
+
+
+def usual_width(type_name: str) -> float:
+    """Return about the bytes a value of a type takes, where nothing else is known."""
+    kind = type_name.upper()
+    for part, width in (("SMALLINT", 2), ("BIGINT", 8), ("BOOL", 1), ("INT", 4), ("DATE", 8),
+                        ("TIME", 8), ("REAL", 4), ("DOUB", 8), ("FLOA", 8), ("NUM", 8),
+                        ("DECIM", 8), ("UUID", 16)):  # fmt: skip
+        if part in kind:
+            return float(width)
+    digits = "".join(c for c in kind.partition("(")[2] if c.isdigit())
+    return float(digits) / 2 if digits else 20.0
+
+
+def _as_number(given: Any, like: Any) -> Any:
+    """Return a value, or the text of one, as something to compare and measure with."""
+    if isinstance(like, (datetime, date)):
+        moment = datetime.fromisoformat(str(given).strip())
+        return moment.replace(tzinfo=None).timestamp()
+    if isinstance(like, (int, float, Decimal)):
+        return float(given)
+    return str(given)
+
+
+def _place(point: Any, bounds: list[Any]) -> float:
+    """Return the share of equal parts between bounds that lies below a point."""
+    if not bounds or point <= bounds[0]:
+        return 0.0
+    if point > bounds[-1]:
+        return 1.0
+    i = bisect_left(bounds, point)
+    low, high = bounds[i - 1], bounds[i]
+    inside = 0.5 if isinstance(point, str) or high == low else (point - low) / (high - low)
+    return float(i - 1 + inside) / max(len(bounds) - 1, 1)

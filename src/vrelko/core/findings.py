@@ -31,6 +31,21 @@ CODES: dict[str, FindingKind] = {
     "count-each-request": "slow",
     "deep-offset": "slow",
     "whole-table": "slow",
+    "mixed-directions": "slow",
+    "nulls-in-order": "slow",
+    "filter-outside-index": "slow",
+    "low-selectivity": "slow",
+    "set-too-large": "slow",
+    "path-switch": "fragile",
+    "generic-plan": "fragile",
+    "moving-key": "unsound",
+    "computed-order": "slow",
+    "text-order": "fragile",
+    "float-key": "fragile",
+    "row-security": "slow",
+    "statistics-stale": "fragile",
+    "dead-rows": "slow",
+    "not-vacuumed": "slow",
 }
 """Every finding's code; docs/findings.md has a section for each."""
 

@@ -13,11 +13,8 @@ Kind = Literal["grid", "feed", "choices", "export"]
 KINDS: tuple[Kind, ...] = ("grid", "feed", "choices", "export")
 
 Strategy = Literal["offset", "keyset", "whole", "two-ended", "deferred-join"]
-STRATEGIES: tuple[Strategy, ...] = ("offset", "keyset", "whole")
-"""Strategies that are planned."""
-
-SERVED: tuple[Strategy, ...] = (*STRATEGIES, "two-ended", "deferred-join")
-"""Strategies that pages are served by."""
+STRATEGIES: tuple[Strategy, ...] = ("offset", "two-ended", "deferred-join", "keyset", "whole")
+"""Strategies that are planned, and that pages are served by."""
 
 TotalKind = Literal["exact", "capped", "about", "none"]
 TOTALS: tuple[TotalKind, ...] = ("exact", "capped", "about", "none")
@@ -29,7 +26,8 @@ ConditionKind = Literal["equal", "in", "range", "null", "other"]
 class Condition:
     """One condition on rows: `equal` fixes a column, `in`, `range` and `null` narrow it.
 
-    `parameter` names the value's parameter; `value` holds it where the select itself does.
+    `parameter` names the value's parameter; `value` holds it where the select itself does; `sign`
+    is a range's: <, <=, > or >=.
     """
 
     table: str
@@ -37,6 +35,7 @@ class Condition:
     kind: ConditionKind
     parameter: str | None
     value: Any
+    sign: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -20,11 +20,15 @@ from vrelko.engines.sqlite import count_steps
 
 @dataclass(frozen=True, slots=True)
 class Reads:
-    """What statements read: `entries` (VM steps on SQLite), `blocks` where the engine tells."""
+    """What statements read: `entries` (VM steps on SQLite), `blocks` where the engine tells.
+
+    `handlers` are MariaDB's Handler_read_* alone.
+    """
 
     entries: int
     blocks: int | None = None
     statements: int = 0
+    handlers: int = 0
 
 
 def count_reads(connection: Connection, run: Callable[[], Any]) -> Reads:
@@ -47,7 +51,10 @@ def _count_mariadb(connection: Connection, run: Callable[[], Any]) -> Reads:
         "SHOW SESSION STATUS WHERE Variable_name LIKE 'Handler_read%%' "
         "OR Variable_name = 'Handler_icp_attempts'"
     )
-    return Reads(sum(int(value) for _, value in rows), None, len(sent))
+    counts = {str(name): int(value) for name, value in rows}
+    inside = counts.pop("Handler_icp_attempts", 0)
+    handlers = sum(counts.values())
+    return Reads(handlers + inside, None, len(sent), handlers)
 
 
 def _count_postgresql(connection: Connection, run: Callable[[], Any]) -> Reads:

@@ -27,6 +27,11 @@ def _postgresql(element: Any, compiler: Any, **kw: Any) -> str:
     return "EXPLAIN (FORMAT JSON) " + str(compiler.process(element.statement, **kw))
 
 
+@compiles(explain, "sqlite")
+def _sqlite(element: Any, compiler: Any, **kw: Any) -> str:
+    return "EXPLAIN QUERY PLAN " + str(compiler.process(element.statement, **kw))
+
+
 @compiles(explain, "mysql", "mariadb")
 def _mariadb(element: Any, compiler: Any, **kw: Any) -> str:
     return "EXPLAIN " + str(compiler.process(element.statement, **kw))

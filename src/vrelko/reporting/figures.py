@@ -6,36 +6,46 @@ import io
 import re
 from typing import TYPE_CHECKING, Any
 
+from vrelko.core.cost.counted import counted_as
+
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from vrelko.reporting.study import Study
 
-COLOURS = {"offset": "#c2552d", "keyset": "#0f766e", "whole": "#6b7280"}
+COLOURS = {
+    "offset": "#c2552d",
+    "two-ended": "#b8860b",
+    "deferred-join": "#5b6abf",
+    "keyset": "#0f766e",
+    "whole": "#6b7280",
+}
 """One colour a strategy, told apart without colour by marker and line too."""
 
-_MARKS = {"offset": "s", "keyset": "o"}
-_LINES = {"offset": "--", "keyset": "-"}
+_MARKS = {"offset": "s", "two-ended": "^", "deferred-join": "D", "keyset": "o"}
+_LINES = {"offset": "--", "two-ended": ":", "deferred-join": "-.", "keyset": "-"}
 
 
 def draw_work(study: Study) -> str:
     """Return the work of a page by its depth, estimated (lines) and counted (marks), log axes."""
     figure, axes = _figure()
-    counted: dict[str, list[tuple[int, int]]] = {}
+    engine = study.plan.facts.server.engine
+    counted: dict[str, list[tuple[int, float]]] = {}
     for page in study.measurement.pages:
-        counted.setdefault(page.strategy, []).append((page.page, page.steps))
+        counted.setdefault(page.strategy, []).append((page.page, page.counted))
     for candidate in study.plan.candidates:
         if candidate.strategy not in _MARKS:
             continue
         colour = COLOURS[candidate.strategy]
         pages = [rung.page for rung in candidate.ladder]
         axes.plot(
-            pages, [rung.work.steps for rung in candidate.ladder], color=colour, linewidth=2,
-            linestyle=_LINES[candidate.strategy], label=f"{candidate.strategy}, estimated",
+            pages, [counted_as(engine, rung.work) for rung in candidate.ladder], color=colour,
+            linewidth=2, linestyle=_LINES[candidate.strategy],
+            label=f"{candidate.strategy}, estimated",
         )  # fmt: skip
         points = counted.get(candidate.strategy, [])
         axes.plot(
-            [page for page, _ in points], [steps for _, steps in points], color=colour,
+            [page for page, _ in points], [count for _, count in points], color=colour,
             linestyle="none", marker=_MARKS[candidate.strategy], markersize=7,
             markerfacecolor="white", markeredgewidth=1.8, label=f"{candidate.strategy}, counted",
         )  # fmt: skip
@@ -49,7 +59,7 @@ def draw_work(study: Study) -> str:
     axes.set_xscale("log")
     axes.set_yscale("log")
     axes.set_xlabel("page number")
-    axes.set_ylabel("VM steps a page")
+    axes.set_ylabel(f"{study.measurement.unit} a page")
     axes.xaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
     axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
     low, high = axes.get_ylim()

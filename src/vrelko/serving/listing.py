@@ -9,10 +9,10 @@ from sqlalchemy import ColumnElement, Select, Table
 
 from vrelko.core.arithmetic import Sizes, Total
 from vrelko.core.order import Order
-from vrelko.core.outline import KINDS, SERVED, TOTALS, Outline, check_choice
+from vrelko.core.outline import KINDS, STRATEGIES, TOTALS, Outline, check_choice
 from vrelko.core.spot import Spot
 from vrelko.core.workload import Workload
-from vrelko.engines.registry import dialect_named
+from vrelko.engines.registry import dialect_named, dialect_of
 from vrelko.errors import ListingError
 from vrelko.serving.answering import Request, answer, lend
 from vrelko.serving.cursors import CursorBook
@@ -88,7 +88,7 @@ class Listing:
         check_choice(self.total, TOTALS, "total")
         self._chosen = strategy
         self.strategy = strategy or ("whole" if kind == "choices" else "keyset")
-        check_choice(self.strategy, SERVED, "strategy")
+        check_choice(self.strategy, STRATEGIES, "strategy")
         check_choice(count, ("each", "once"), "count")
         check_choice(over_cap, ("error", "tell"), "over_cap")
         if cap < 1:
@@ -317,6 +317,19 @@ class Listing:
         filters = self.variety.filters
         active = filters.active(filters.check(params, partly=True))
         return self.variety.variant(dialect_named(dialect), order, active)
+
+    def lent_variant(
+        self, lender: Any, order: str | None, params: Mapping[str, Any] | None = None
+    ) -> Variant:
+        """Return one variant as it is served on a connection, whose catalog may be asked."""
+        filters = self.variety.filters
+        active = filters.active(filters.check(params, partly=True))
+        return self.variety.variant(dialect_of(lender), order, active, lender)
+
+    def run_values(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
+        """Return the values to run statements with. Raises PageError."""
+        filters = self.variety.filters
+        return filters.values(filters.check(params))
 
     def check_params(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
         """Return the parameters in force. Raises PageError for unknown and missing ones."""

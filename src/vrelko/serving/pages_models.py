@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-from vrelko.core.outline import SERVED
+from vrelko.core.outline import STRATEGIES
 
 Scalar = str | bool | int | float
 """A value in `where` and `filters`; text such as ":station" is a parameter."""
@@ -138,7 +138,7 @@ class ListingModel(_Strict):
     unique: list[str] | None = None
     expose: list[str] | bool = []
     deepest: int | None = Field(default=None, ge=0)
-    strategy: Literal[SERVED] | None = None  # type: ignore[valid-type]
+    strategy: Literal[STRATEGIES] | None = None  # type: ignore[valid-type]
     params: dict[str, list[Any]] = {}
     readers: ReadersModel = ReadersModel()
     writers: WritersModel = WritersModel()

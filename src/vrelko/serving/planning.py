@@ -7,21 +7,24 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from typing import Any, overload
 
-from sqlalchemy import Select
+from sqlalchemy import Engine, Select
 
-from vrelko.core.advising import Advice
+from vrelko.core.advising import Advice, merge_advice
+from vrelko.core.cost.rates import Rates
 from vrelko.core.facts import Facts
 from vrelko.core.findings import Finding
-from vrelko.core.outline import SERVED, Outline, check_choice
-from vrelko.core.planner import Candidate, Given, Judgement, Verdict, judge
-from vrelko.core.workload import Needs, Readers, Writers
-from vrelko.engines.registry import dialect_named
-from vrelko.errors import FactsError, PageError
+from vrelko.core.outline import STRATEGIES, Outline, check_choice
+from vrelko.core.planner import Given, Judgement, VariantUse, judge
+from vrelko.core.verdict import Candidate, Verdict
+from vrelko.core.workload import Needs, Readers, Use, Writers
+from vrelko.engines.registry import database_errors, dialect_named
+from vrelko.errors import PageError
 from vrelko.serving.listing import Listing
+from vrelko.serving.routing import ask_routes
 from vrelko.sql.rendering import render_routine, render_sql
 from vrelko.sql.statements import build_offset
 
-SCHEMA = "vrelko.plan/1"
+SCHEMA = "vrelko.plan/2"
 
 
 @dataclass(frozen=True)
@@ -29,7 +32,7 @@ class Plan:
     """How to serve one listing: the verdict, and everything it rests on.
 
     `judgement` holds rows, access path, candidates, crossovers, findings and index advice; the
-    properties name its parts. `facts` are those it was made from.
+    properties name its parts. `facts` are those it was made from, `uses` the variants in use.
     """
 
     listing: str
@@ -39,6 +42,7 @@ class Plan:
     given: Given
     judgement: Judgement
     params: Mapping[str, Any]
+    uses: tuple[VariantUse, ...] = ()
 
     @property
     def verdict(self) -> Verdict:
@@ -76,14 +80,18 @@ class Plan:
         """Return the ladders as a pandas DataFrame, a row for each strategy and page."""
         import pandas
 
-        return pandas.DataFrame(
+        return pandas.DataFrame(self.ladder_rows())
+
+    def ladder_rows(self) -> list[dict[str, Any]]:
+        """Return the ladders as plain rows, one for each strategy and page."""
+        return [
             {"strategy": c.strategy, "page": r.page, "offset": r.offset, **asdict(r.work),
-             "ms": r.work.ms}
+             **asdict(r.time), "cold_ms": r.cold_ms}
             for c in self.candidates for r in c.ladder
-        )  # fmt: skip
+        ]  # fmt: skip
 
     def as_dict(self) -> dict[str, Any]:
-        """Return the plan as plain data (schema `vrelko.plan/1`)."""
+        """Return the plan as plain data (schema `vrelko.plan/2`)."""
         judged = asdict(self.judgement)
         return {
             "schema": SCHEMA,
@@ -99,6 +107,12 @@ class Plan:
         """Return the plan as JSON text."""
         return json.dumps(self.as_dict(), indent=2, default=str)
 
+    def with_rates(self, rates: Rates) -> Plan:
+        """Return the plan judged again by rates calibrated on the server."""
+        judgement = judge(self.outline, self.facts, self.given, self.uses, rates)
+        texts = {candidate.strategy: candidate.sql for candidate in self.candidates}
+        return replace(self, judgement=_with_texts(judgement, texts))
+
 
 @overload
 def plan(
@@ -108,6 +122,9 @@ def plan(
     writers: Writers | None = None,
     needs: Needs | None = None,
     params: Mapping[str, Any] | None = None,
+    *,
+    engine: Engine | None = None,
+    rates: Rates | None = None,
 ) -> Plan: ...
 @overload
 def plan(
@@ -117,6 +134,9 @@ def plan(
     writers: Writers | None = None,
     needs: Needs | None = None,
     params: Mapping[str, Any] | None = None,
+    *,
+    engine: Engine | None = None,
+    rates: Rates | None = None,
 ) -> tuple[Plan, ...]: ...
 def plan(
     listing: Listing | Sequence[Listing],
@@ -125,29 +145,95 @@ def plan(
     writers: Writers | None = None,
     needs: Needs | None = None,
     params: Mapping[str, Any] | None = None,
+    *,
+    engine: Engine | None = None,
+    rates: Rates | None = None,
 ) -> Plan | tuple[Plan, ...]:
-    """Plan a listing, or several, from facts; no database is asked.
+    """Plan a listing, or several, from facts.
 
     `readers`, `writers` and `needs` default to those the listing was loaded with, else to their
-    classes' defaults; `params` are typical values of its parameters.
-    Raises FactsError where the facts lack the listing's table or columns.
+    classes' defaults; `params` are typical values of its parameters. With `engine` the server is
+    asked by EXPLAIN which access paths it takes, and from which depth another one; without, they
+    are predicted and no database is needed. `rates` are those of `calibrate`. Several listings
+    are advised indexes together. Raises FactsError where the facts lack the listing's table or
+    columns, DatabaseError when the database refuses.
     """
     if not isinstance(listing, Listing):
-        return tuple(plan(one, facts, readers, writers, needs, params) for one in listing)
+        plans = [plan(one, facts, readers, writers, needs, params, engine=engine, rates=rates)
+                 for one in listing]  # fmt: skip
+        return _advised_together(plans)
     usual = listing.workload
     given = Given(readers or usual.readers, writers or usual.writers, needs or usual.needs)
     values = dict(params if params is not None else usual.params)
     dialect = facts.server.engine
     outline = listing.outline(dialect, values)
-    if facts.table(outline.table).rows < 0:
-        raise FactsError("a table cannot have fewer than 0 rows", "Correct the facts", "facts-rows")
-    judgement = judge(outline, facts, given)
-    with_sql = tuple(
-        replace(candidate, sql=statements_text(listing, candidate.strategy, dialect, values))
+    uses = _uses_of(listing, outline, dialect, values)
+    if engine is not None:
+        with database_errors("EXPLAIN"), engine.connect() as connection:
+            uses = tuple(_routed(connection, listing, use, facts) for use in uses)
+    judgement = judge(outline, facts, given, uses, rates)
+    texts = {
+        candidate.strategy: statements_text(listing, candidate.strategy, dialect, values)
         for candidate in judgement.candidates
+    }
+    return Plan(
+        listing.name, listing, outline, facts, given, _with_texts(judgement, texts), values, uses
     )
-    whole = replace(judgement, candidates=with_sql)
-    return Plan(listing.name, listing, outline, facts, given, whole, values)
+
+
+def _with_texts(judgement: Judgement, texts: Mapping[Any, tuple[str, ...]]) -> Judgement:
+    candidates = tuple(replace(c, sql=texts.get(c.strategy, ())) for c in judgement.candidates)
+    return replace(judgement, candidates=candidates)
+
+
+def _uses_of(
+    listing: Listing, outline: Outline, dialect: str, values: Mapping[str, Any]
+) -> tuple[VariantUse, ...]:
+    """Return the variants in use; by default half of the requests go to the default order."""
+    if not listing.workload.uses:
+        others = outline.orders[1:]
+        half = 0.5 if others else 1.0
+        return (
+            VariantUse(outline, outline.orders[0], half),
+            *(VariantUse(outline, order, 0.5 / len(others)) for order in others),
+        )
+    return tuple(_use_of(listing, dialect, values, use) for use in listing.workload.uses)
+
+
+def _use_of(listing: Listing, dialect: str, values: Mapping[str, Any], use: Use) -> VariantUse:
+    params = {**values, **use.params}
+    outline = listing.outline(dialect, params)
+    variant = listing.variant(dialect, use.order, params)
+    texts = [str(order) for order in listing.orders(dialect)]
+    place = texts.index(str(variant.order)) if str(variant.order) in texts else 0
+    return VariantUse(outline, outline.orders[min(place, len(outline.orders) - 1)], use.share)
+
+
+def _routed(connection: Any, listing: Listing, use: VariantUse, facts: Facts) -> VariantUse:
+    """Return a variant with the access paths that the server says it takes.
+
+    Without a value for every parameter nothing can be asked; paths are predicted then.
+    """
+    table = facts.table(use.outline.table)
+    try:
+        listing.check_params(use.outline.params)
+    except PageError:
+        return use
+    names = [str(order) for order in use.outline.orders]
+    allowed = listing.orders(facts.server.engine)[names.index(str(use.order))]
+    routes = ask_routes(connection, listing, use.outline, allowed, use.order, table,
+                        facts.server.engine)  # fmt: skip
+    return replace(use, routes=routes)
+
+
+def _advised_together(plans: Sequence[Plan]) -> tuple[Plan, ...]:
+    """Return plans whose index advice names each index once, with all that it serves."""
+    merged = merge_advice(advice for one in plans for advice in one.indexes)
+    found = []
+    for one in plans:
+        mine = tuple(a for a in merged if any(s.startswith(f"{one.listing}: ") for s in a.serves))
+        found.append(replace(one, judgement=replace(one.judgement, advice=mine)))
+    return tuple(found)
 
 
 SHAPES = ("first", "last", "after", "before", "offset", "whole")
@@ -166,7 +252,7 @@ def statements_text(
 
     `shape` is one of SHAPES, the usual one of the strategy where left out.
     """
-    check_choice(strategy, SERVED, "strategy")
+    check_choice(strategy, STRATEGIES, "strategy")
     variant = listing.variant(dialect, order, params)
     usual = {"keyset": "after", "whole": "whole"}.get(strategy, "offset")
     shape = shape or usual

@@ -164,10 +164,10 @@ class Variety:
         own = len(allowed) - extra
         if text is None or text == "":
             return allowed[own] if searching and extra else allowed[0]
-        asked = parse_order(text)
+        asked = str(parse_order(text))
         open_to = len(allowed) if searching else own
         for given, order in zip(self.described.given[:open_to], allowed[:open_to], strict=True):
-            if asked in (given, order):
+            if asked in (str(given), str(order)):
                 return order
         names = ", ".join(repr(str(order)) for order in self.described.given[:open_to])
         raise OrderError(

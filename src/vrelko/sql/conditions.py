@@ -20,6 +20,14 @@ _KINDS: dict[Any, ConditionKind] = {
     operators.ge: "range",
 }
 
+_SIGNS: dict[Any, str] = {
+    operators.lt: "<",
+    operators.le: "<=",
+    operators.gt: ">",
+    operators.ge: ">=",
+}
+_TURNED = {"<": ">", "<=": ">=", ">": "<", ">=": "<="}
+
 
 def read_conditions(clause: Any) -> tuple[Condition, ...]:
     """Return the conditions of a WHERE clause; what cannot be read is of kind "other"."""
@@ -45,7 +53,9 @@ def _read(part: Any) -> Condition:
                 table = str(getattr(column.table, "name", ""))
                 given = None if value.required else value.value
                 parameter = None if value.unique else value.key
-                return Condition(table, column.name, kind, parameter, given)
+                sign = _SIGNS.get(part.operator, "")
+                sign = sign if column is part.left else _TURNED.get(sign, "")
+                return Condition(table, column.name, kind, parameter, given, sign)
         if part.operator is operators.is_ and isinstance(part.left, Column):
             table = str(getattr(part.left.table, "name", ""))
             return Condition(table, part.left.name, "null", None, None)

@@ -10,6 +10,8 @@ from typing import Any
 
 from sqlalchemy import Connection, text
 
+from vrelko.core.sampling import PREFIX, is_long
+
 PROBES = 1_000
 """Single rows read at random places for column statistics."""
 
@@ -22,8 +24,6 @@ GROUP_ROWS = 300
 
 COUNT_CAP = 10_000
 """Index entries counted at most for one parameter value."""
-
-_PREFIX = 64  # characters of a text or bytes of a blob that are looked at
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +72,7 @@ def sample_rows(
     for column in columns:
         c = _quote(connection, column)
         parts.append(
-            f"CASE WHEN typeof({c}) IN ('text', 'blob') THEN substr({c}, 1, {_PREFIX}) ELSE {c} END"
+            f"CASE WHEN typeof({c}) IN ('text', 'blob') THEN substr({c}, 1, {PREFIX}) ELSE {c} END"
         )
         parts.append(f"length(CAST({c} AS BLOB))")
     listed = ", ".join(parts)
@@ -92,7 +92,9 @@ def count_capped(connection: Connection, table: str, column: str, value: Any) ->
     """Return how many rows hold a value, COUNT_CAP at most; for columns that lead an index."""
     t, c = _quote(connection, table), _quote(connection, column)
     found = connection.execute(
-        text(f"SELECT count(*) FROM (SELECT 1 FROM {t} WHERE {c} = :value LIMIT {COUNT_CAP})"),
+        text(
+            f"SELECT count(*) FROM (SELECT 1 FROM {t} WHERE {c} = :value LIMIT {COUNT_CAP}) AS one"
+        ),
         {"value": value},
     )
     return int(found.scalar() or 0)
@@ -110,7 +112,7 @@ def distinct_by_index(
     t, c = _quote(connection, table), _quote(connection, column)
     group = text(f"SELECT count(*) FROM (SELECT 1 FROM {t} WHERE {c} = :value LIMIT {GROUP_ROWS})")
     full = [value for value in values if value is not None]
-    if not full or any(_is_long(value) for value in full):
+    if not full or any(is_long(value) for value in full):
         return None
     often = Counter(full)
     taken = full[:: max(len(full) // WINDOWS, 1)]
@@ -125,33 +127,6 @@ def distinct_by_index(
     if large * 2 > len(taken):
         return None
     return rows * len(full) / len(values) * weight / len(taken)
-
-
-def expect_distinct(values: Sequence[Any], rows: float) -> float | None:
-    """Return the number of distinct values in a table of `rows` rows, from a random sample.
-
-    n d / (n - f1 + f1 n / N) with d distinct and f1 single values among n sampled: the estimator
-    Duj1 of Haas and Stokes (1998), NULLs left out.
-    """
-    full = [value for value in values if value is not None]
-    if not full:
-        return None
-    counts = Counter(full)
-    n, d = len(full), len(counts)
-    single = sum(1 for count in counts.values() if count == 1)
-    total = max(rows * n / len(values), n)
-    return min(n * d / (n - single + single * n / total), total)
-
-
-def common_values(values: Sequence[Any]) -> list[tuple[str, float]]:
-    """Return values that hold at least 1 % of a sample (and ten of its rows), largest first."""
-    counts = Counter(value for value in values if value is not None and not _is_long(value))
-    least = max(10, len(values) // 100)
-    return [
-        (str(value), count / len(values))
-        for value, count in counts.most_common(100)
-        if count >= least
-    ]
 
 
 def _probe(connection: Connection, table: str, row_id: str, listed: str) -> list[Any]:
@@ -183,10 +158,6 @@ def _stored(value: Any, length: int | None) -> float:
     if isinstance(value, int):
         return 1.0 + (0 if value in (0, 1) else min((value.bit_length() + 8) // 8, 8))
     return 1.0 + float(length or 0)
-
-
-def _is_long(value: Any) -> bool:
-    return isinstance(value, (str, bytes)) and len(value) >= _PREFIX
 
 
 def _quote(connection: Connection, name: str) -> str:

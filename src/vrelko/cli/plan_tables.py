@@ -1,0 +1,166 @@
+"""Plans as tables and sentences for a terminal."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rich.console import Console, Group
+from rich.padding import Padding
+from rich.text import Text
+
+from vrelko.cli.tables import console, make_table
+from vrelko.core.cost.counted import UNITS, counted_as
+from vrelko.core.numbers import render_bytes, render_count, render_ms
+
+if TYPE_CHECKING:
+    from vrelko.core.cost.rates import Time
+    from vrelko.serving.planning import Plan
+
+_KINDS = {"unsound": "red", "slow": "yellow", "fragile": "cyan"}
+
+
+def show_plan(plan: Plan) -> None:
+    """Print a plan: work and time by page, variants, page sizes, findings, verdict, statements."""
+    out = console()
+    _headline(out, plan)
+    _show_ladders(out, plan)
+    _show_depths(out, plan)
+    _show_variants(out, plan)
+    _show_readers(out, plan)
+    _show_findings(out, plan)
+    _show_indexes(out, plan)
+    _show_verdict(out, plan)
+    _show_statements(out, plan)
+
+
+def _headline(out: Console, plan: Plan) -> None:
+    judged = plan.judgement
+    given = ", ".join(f"{name} = {value}" for name, value in plan.params.items())
+    out.print(
+        f"\n[bold]{plan.listing}[/] · {plan.outline.kind} by {plan.outline.orders[0]}"
+        f" · {render_count(judged.rows)} rows in {judged.pages:,} pages of {judged.size}"
+        + (f" · {given}" if given else "")
+    )
+    told = "as the server says" if judged.routes_seen else "as facts predict"
+    out.print(f"reads {judged.path.text}, {told}")
+
+
+def _show_ladders(out: Console, plan: Plan) -> None:
+    engine = plan.facts.server.engine
+    table = make_table(
+        "strategy", ">page", ">entries", ">sorted", ">bytes", f">{UNITS[engine]}", ">ms",
+        ">9 in 10 within", ">cold ms",
+    )  # fmt: skip
+    for candidate in plan.candidates:
+        rungs = candidate.ladder[:1] if candidate.strategy == "whole" else candidate.ladder
+        for i, rung in enumerate(rungs):
+            w = rung.work
+            page = "all" if candidate.strategy == "whole" else f"{rung.page:,}"
+            table.add_row(
+                candidate.strategy if i == 0 else "", page,
+                render_count(max(w.entries, w.scanned)), render_count(w.sorted_rows),
+                render_bytes(w.bytes), render_count(counted_as(engine, w)),
+                render_ms(rung.time.ms), _bounds(rung.time), render_ms(rung.cold_ms),
+                end_section=i == len(rungs) - 1,
+            )  # fmt: skip
+    out.print(table)
+    rates = plan.judgement.rates
+    how = "fitted on this server" if rates.calibrated else "shipped rates, not calibrated"
+    out.print(f"[dim]a page asks for one row more, to know whether more follow; times: {how}[/]")
+
+
+def _bounds(time: Time) -> str:
+    return f"{render_ms(time.low)}–{render_ms(time.high)}"
+
+
+def _show_depths(out: Console, plan: Plan) -> None:
+    judged = plan.judgement
+    for crossover in judged.crossovers:
+        if crossover.offset is not None:
+            out.print(
+                f"offset takes {crossover.factor:g}× as long as keyset from row "
+                f"{crossover.offset:,.0f} (page {crossover.page:,})"
+            )
+    if judged.switch is not None:
+        out.print(f"by offset the server takes another path from row {judged.switch:,.0f} on")
+    if judged.whole_up_to:
+        out.print(f"up to about {judged.whole_up_to:,} rows one load costs a visit no more")
+    if judged.count is not None and judged.count_time is not None:
+        time = judged.count_time
+        walked = max(judged.count.entries, judged.count.scanned, judged.count.counted)
+        out.print(
+            f"telling the total ({plan.outline.total}) walks {render_count(walked)} entries, "
+            f"{render_ms(time.ms)} ms ({_bounds(time)}), each time"
+        )
+
+
+def _show_variants(out: Console, plan: Plan) -> None:
+    variants = plan.judgement.variants
+    if len(variants) < 2:
+        return
+    names = [candidate.strategy for candidate in plan.candidates]
+    table = make_table("variant", ">share", ">rows", *(f">{name} ms" for name in names))
+    for variant in variants:
+        title = ", ".join((variant.order, *variant.params[: 2 * (len(variants) < 9)]))
+        table.add_row(title, f"{variant.share:.0%}", render_count(variant.rows),
+                      *(render_ms(variant.mean_ms[name]) for name in names))  # fmt: skip
+    out.print(table)
+
+
+def _show_readers(out: Console, plan: Plan) -> None:
+    judged = plan.judgement
+    best = next(c for c in plan.candidates if c.strategy == plan.verdict.strategy)
+    readers, burden = plan.given.readers, best.burden
+    out.print(
+        f"{plan.verdict.strategy} for {readers.users:,} readers, {readers.a_minute:g} pages a "
+        f"minute: {render_ms(burden.mean.ms)} ms a page, {render_ms(burden.p95_ms)} at p95, "
+        f"{burden.busy:.2g} connections busy, {render_bytes(burden.memory_bytes)} held"
+    )
+    sizes = judged.sizes
+    out.print(
+        f"page size {judged.size}; for these readers {sizes.default} would do, {sizes.most:,} at "
+        "most"
+    )
+
+
+def _show_findings(out: Console, plan: Plan) -> None:
+    if not plan.findings:
+        return
+    out.print("[bold]findings[/]")
+    for finding in plan.findings:
+        colour = _KINDS[finding.kind]
+        head = Text.assemble((f"{finding.code}", colour), f" ({finding.kind}) {finding.about}: ")
+        out.print(Padding(Group(head + Text(finding.evidence), Text("→ " + finding.fix)), (0, 2)))
+
+
+def _show_indexes(out: Console, plan: Plan) -> None:
+    if not plan.indexes:
+        return
+    out.print("[bold]indexes[/]")
+    for advice in plan.indexes:
+        serves = "; ".join(advice.serves)
+        told = (
+            f"serves {serves}: a page {render_ms(advice.before_ms)} → "
+            f"{render_ms(advice.after_ms)} ms; takes {render_bytes(advice.bytes)}, adds about "
+            f"{advice.insert_us:.0f} µs to an insert (by {advice.judged})"
+        )
+        out.print(Padding(Group(Text(advice.sql), Text(told, style="dim")), (0, 2)))
+
+
+def _show_verdict(out: Console, plan: Plan) -> None:
+    verdict = plan.verdict
+    second = f", then {verdict.runner_up} at {verdict.behind:.2f}×" if verdict.behind else ""
+    out.print(f"[bold]verdict: [green]{verdict.strategy}[/][/]{second}")
+    for reason in (*verdict.reasons, *verdict.give_up):
+        out.print(Padding("• " + reason, (0, 2)))
+    for strategy, reasons in verdict.refused.items():
+        out.print(Padding(f"not {strategy}: " + "; ".join(reasons), (0, 2)))
+
+
+def _show_statements(out: Console, plan: Plan) -> None:
+    out.print("[bold]statements[/]")
+    for candidate in plan.candidates:
+        several = ", one after the other until the page is full" if len(candidate.sql) > 1 else ""
+        out.print(Padding(candidate.strategy + several, (0, 2)))
+        for statement in candidate.sql:
+            out.print(Padding(Text(statement, style="dim"), (0, 4, 1, 4)))

@@ -1,0 +1,1 @@
+"""What page statements ask of a server, how long that takes, and how sure that is."""

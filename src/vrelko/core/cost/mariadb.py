@@ -1,0 +1,108 @@
+"""Work of page statements on MariaDB (InnoDB).
+
+`entries` and `scanned` together are the rows its handlers hand over (Handler_read_*), with those
+read again after a sort. Each row that a secondary index leads to is sought from the root of the
+primary key, however near it lies to the one before.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+from vrelko.core.cost.scene import Scene
+from vrelko.core.cost.work import Ask, Work
+
+_ADDONS_BYTES = 1024  # wider rows are sorted by their ids and read again
+_DIVES = 2.0
+_QUEUE_SLOWER = 3.0  # the server sorts all where a queue would keep more than a third
+
+
+def work_of(scene: Scene, ask: Ask) -> Work:
+    """Return the work of one statement."""
+    if ask.form == "deferred":
+        return _deferred(scene, ask)
+    if ask.form == "count":
+        return _count(scene, ask.rows)
+    if ask.form == "whole":
+        return _page(scene, 0.0, scene.matching, ask)
+    return _page(scene, ask.skip, ask.rows, ask)
+
+
+def _page(scene: Scene, skip: float, rows: float, ask: Ask) -> Work:
+    rows = min(rows, max(scene.matching - skip, 0.0))
+    out = {"rows": rows, "bytes": rows * scene.row_bytes, "values": rows * scene.columns}
+    if scene.in_order:
+        more = scene.terms - 1 if ask.form == "seek" else 0  # each range ends in one row too many
+        walked = _walk(scene, scene.entries(skip + rows) + more)
+        dives = _DIVES if ask.form == "seek" or scene.path.bounded else 0.0
+        return replace(walked, dives=dives, **out)
+    return replace(_sorted(scene, skip + rows), **out)
+
+
+def _walk(scene: Scene, entries: float) -> Work:
+    leaves = scene.levels + entries / scene.a_leaf
+    visits = 0.0 if scene.path.covering or scene.path.index is None else entries
+    if scene.path.inside:
+        visits *= scene.passing
+    if scene.path.index is not None and scene.path.index.name == "PRIMARY":
+        visits = 0.0
+    blocks = leaves + visits * scene.table.levels
+    checked = entries if scene.path.residual else 0.0
+    direct = visits == 0.0 and not scene.path.covering
+    return Work(
+        entries=0.0 if direct else entries, scanned=entries if direct else 0.0,
+        scanned_blocks=leaves if direct else 0.0, visits=visits, blocks=blocks, checked=checked,
+        misses=leaves + min(visits, scene.table.blocks),
+    )  # fmt: skip
+
+
+def _read_all(scene: Scene) -> Work:
+    if scene.path.index is None:
+        rows, blocks = scene.table.rows + 1, scene.table.blocks
+        return Work(scanned=rows, scanned_blocks=blocks, blocks=blocks, misses=blocks,
+                    checked=rows if scene.path.residual or scene.path.fixed else 0.0)  # fmt: skip
+    return _walk(scene, scene.reached)
+
+
+def _sorted(scene: Scene, kept: float) -> Work:
+    read = _read_all(scene)
+    n = max(scene.matching, 1.0)
+    kept = min(max(kept, 1.0), n)
+    addons = scene.declared <= _ADDONS_BYTES
+    width = scene.row_bytes + 16 if addons else 24
+    memory = float(scene.server.settings.get("sort_buffer_size", 2 * 2**20))
+    again = 0.0 if addons else kept
+    read = replace(read, seeks=again, sorted_rows=n)
+    if kept * width <= memory and kept * _QUEUE_SLOWER <= n:
+        units = n + kept * (1 + math.log(n / kept)) * math.log2(kept + 2)
+        return replace(read, sort_units=units)
+    spilled = n * width if n * width > memory else 0.0
+    return replace(read, sort_logs=n * math.log2(n + 1), spilled=spilled)
+
+
+def _count(scene: Scene, cap: float) -> Work:
+    counted = min(scene.matching, cap)
+    walked = _walk(scene, scene.entries(counted))
+    copied = counted if cap < math.inf else 0.0
+    return replace(walked, counted=counted, copied=copied, rows=1, bytes=8, values=1)
+
+
+def _deferred(scene: Scene, ask: Ask) -> Work:
+    rows = min(ask.rows, max(scene.matching - ask.skip, 0.0))
+    keys = replace(scene, row_bytes=16.0, declared=16.0)
+    walked = (
+        _walk(keys, keys.entries(ask.skip + rows))
+        if scene.in_order
+        else _sorted(keys, ask.skip + rows)
+    )
+    return replace(
+        walked, seeks=rows, copied=rows, blocks=walked.blocks + rows * scene.table.levels,
+        rows=rows, bytes=rows * scene.row_bytes, values=rows * scene.columns,
+        misses=walked.misses + rows,
+    )  # fmt: skip
+
+
+def handler_rows(work: Work) -> float:
+    """Return the rows that handlers hand over for a work: what Handler_read_* adds up to."""
+    return work.entries + work.scanned + work.seeks + 2 * work.copied

@@ -1,0 +1,245 @@
+"""The cost of one variant: what each strategy's pages ask, over the server's access paths."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+from vrelko.core.access import AccessPath, choose_keys, choose_path
+from vrelko.core.cost import mariadb, postgresql, sqlite
+from vrelko.core.cost.scene import Scene, make_scene
+from vrelko.core.cost.work import NO_WORK, Ask, Work
+from vrelko.core.facts import ServerFacts, TableFacts
+from vrelko.core.order import Order
+from vrelko.core.outline import Outline
+
+_ENGINES: dict[str, Callable[[Scene, Ask], Work]] = {
+    "sqlite": sqlite.work_of,
+    "postgresql": postgresql.work_of,
+    "mariadb": mariadb.work_of,
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Routes:
+    """The access path of each kind of statement of one variant.
+
+    `page` near the start by offset, `deep` where offset and size together reach `switch` rows
+    (None: it never changes), `seek` behind a key, `count`, `whole`, and `deferred` for the keys of
+    a deferred join, whose rows are found by reading the whole table where `joins_whole`. `seen`:
+    the server itself told them.
+    """
+
+    page: AccessPath
+    seek: AccessPath
+    count: AccessPath
+    whole: AccessPath
+    deep: AccessPath | None = None
+    switch: float | None = None
+    deferred: AccessPath | None = None
+    joins_whole: bool = False
+    seen: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class CostModel:
+    """Computes the Work of one variant's pages.
+
+    `path` is the one of its pages near the start; `routes` holds all.
+    """
+
+    table: TableFacts
+    path: AccessPath
+    routes: Routes
+    scene: Scene
+
+    @property
+    def matching(self) -> float:
+        """Rows the variant has."""
+        return self.scene.matching
+
+    def offset(self, offset: float, size: int) -> Work:
+        """A page of `size` rows behind `offset` rows, fetched with one row more."""
+        offset = min(offset, self.matching)
+        rows = min(size + 1, max(self.matching - offset, 0.0))
+        return self._work(self.path_at(offset, size), Ask("page", offset, rows))
+
+    def keyset(self, rows: float, first: bool = False) -> Work:
+        """A page that fetches `rows` rows behind a key, or the first page."""
+        rows = min(rows, self.matching)
+        seek = self.routes.seek
+        if first and seek.branches == 1:
+            return self._work(self.routes.page, Ask("page", 0, rows))
+        if seek.branches == 1:
+            return self._work(seek, Ask("seek", 0, rows))
+        return self._branched(seek, rows)
+
+    def two_ended(self, offset: float, size: int) -> Work:
+        """A page behind an offset from the nearer end, the rows counted before."""
+        near = min(offset, max(self.matching - offset - size, 0.0))
+        return self.offset(near, size) + self.count(None)
+
+    def deferred(self, offset: float, size: int) -> Work:
+        """A page of which the keys are found by offset, then its rows by their keys."""
+        offset = min(offset, self.matching)
+        rows = min(size + 1, max(self.matching - offset, 0.0))
+        path = self.routes.deferred or self.path
+        if not path.covering and not path.inside:
+            path = self.path_at(offset, size)
+        work = self._work(path, Ask("deferred", offset, rows))
+        if not self.routes.joins_whole:
+            return work
+        table = self.table
+        return replace(
+            work, seeks=0.0, scanned=table.rows, scanned_blocks=table.blocks,
+            blocks=work.blocks - self._seek_blocks(path, rows) + table.blocks,
+        )  # fmt: skip
+
+    def anchored(self, offset: float, size: int, every: int) -> Work:
+        """A page sought from the stored key of every `every`-th row, then a short offset.
+
+        The anchor itself is one more statement, found by its number.
+        """
+        inside = offset % every
+        anchor = Work(entries=1, blocks=3, rows=1, bytes=16, values=2, steps=30)
+        rows = min(size + 1, max(self.matching - offset, 0.0))
+        return self._work(self.routes.seek, Ask("page", inside, rows)) + anchor
+
+    def frozen_ids(self, size: int) -> Work:
+        """A page of a stored list of row ids: its part of the list, then the rows by their keys."""
+        rows = min(size + 1, self.matching)
+        lists = Work(entries=rows, blocks=4, steps=rows * 8)
+        scene = self.scene
+        out = Work(0, seeks=rows, blocks=rows * scene.table.levels, rows=rows,
+                   bytes=rows * scene.row_bytes, values=rows * scene.columns,
+                   steps=rows * (scene.columns + 12), misses=rows)  # fmt: skip
+        return lists + out
+
+    def freeze(self) -> Work:
+        """Storing the list of row ids once a walk: every row's key read in order and written."""
+        walked = self._work(self.routes.whole, Ask("count", 0, math.inf))
+        return replace(walked, copied=self.matching, steps=walked.steps + 10 * self.matching)
+
+    def whole(self) -> Work:
+        """Every row at once, in order."""
+        return self._work(self.routes.whole, Ask("whole"))
+
+    def count(self, cap: int | None) -> Work:
+        """Counting the rows, at most `cap` + 1 of them."""
+        rows = math.inf if cap is None else cap + 1
+        return self._work(self.routes.count, Ask("count", 0, rows))
+
+    def strategy(self, name: str, offset: float, size: int) -> Work:
+        """The page of a strategy behind `offset` rows."""
+        if name == "whole":
+            return self.whole()
+        if name == "offset":
+            return self.offset(offset, size)
+        if name == "two-ended":
+            return self.two_ended(offset, size)
+        if name == "deferred-join" and offset > 0:  # the first page is read at once
+            return self.deferred(offset, size)
+        left = max(self.matching - offset, 0.0)
+        return self.keyset(min(size + 1, left), first=offset <= 0)
+
+    def crossover(self, factor: float, size: int, price: Callable[[Work], float]) -> float | None:
+        """Rows of offset at which offset costs `factor` times keyset by `price`; None: never."""
+        goal = factor * price(self.keyset(size + 1))
+        low, high = 0.0, max(self.matching - size, 0.0)
+        if price(self.offset(high, size)) < goal:
+            return None
+        if price(self.offset(0, size)) >= goal:
+            return None if self.path.kind == "sorted" else 0.0
+        while high - low > max(1.0, high * 1e-4):
+            middle = (low + high) / 2
+            if price(self.offset(middle, size)) < goal:
+                low = middle
+            else:
+                high = middle
+        return high
+
+    def advised_insert(self, entry_bytes: float) -> tuple[float, float]:
+        """Bytes that an index of such entries takes, and blocks an insert writes for it."""
+        return self.table.rows * entry_bytes / 0.69, 1 + 2 * entry_bytes / 8192
+
+    def path_at(self, offset: float, size: int) -> AccessPath:
+        """Return the access path of a page behind an offset."""
+        routes = self.routes
+        if routes.deep is None or routes.switch is None:
+            return routes.page
+        return routes.deep if offset + size >= routes.switch else routes.page
+
+    def _branched(self, path: AccessPath, rows: float) -> Work:
+        """Return the work of a page of which each branch gives its first keys.
+
+        They are kept in a temporary table, sorted there, and the page's rows sought by key.
+        """
+        keys = replace(path, covering=True, branches=1)
+        read = self._work(keys, Ask("seek", 0, rows)).times(path.branches)
+        scene = self.scene
+        out = rows * scene.table.levels
+        return replace(
+            read, statements=1.0, sorted_rows=read.rows, seeks=rows,
+            sort_units=read.rows * math.log2(read.rows + 2),
+            copied=1.5 * read.rows + 0.5 * rows, blocks=read.blocks + out,
+            steps=read.steps * 1.3 + rows * (scene.columns + 12), rows=rows,
+            bytes=rows * scene.row_bytes, values=rows * scene.columns, misses=read.misses + rows,
+        )  # fmt: skip
+
+    def _seek_blocks(self, path: AccessPath, rows: float) -> float:
+        """Blocks that rows found one by one by their keys take."""
+        with_rows = self._work(path, Ask("deferred", 0, rows)).blocks
+        return with_rows - self._work(replace(path, covering=True), Ask("page", 0, rows)).blocks
+
+    def _work(self, path: AccessPath, ask: Ask) -> Work:
+        scene = self.scene
+        if path is not scene.path:
+            scene = replace(scene, path=path, in_order=path.kind == "ordered")
+        if scene.table.rows <= 0:
+            return replace(NO_WORK, statements=1.0)
+        work = _ENGINES[scene.server.engine](scene, ask)
+        if not scene.joins or ask.form == "count":
+            return work
+        looked_up = scene.joins * (ask.skip + work.rows)
+        return replace(
+            work, seeks=work.seeks + looked_up, blocks=work.blocks + 3 * looked_up,
+            steps=work.steps + 10 * looked_up,
+        )  # fmt: skip
+
+
+def make_model(
+    outline: Outline,
+    order: Order,
+    table: TableFacts,
+    server: ServerFacts,
+    routes: Routes | None = None,
+) -> CostModel:
+    """Return the cost model of a listing's order.
+
+    `routes` as the server told them; None: as facts predict them.
+    """
+    if routes is None:
+        routes = predict_routes(outline, order, table, server)
+    scene = make_scene(outline, order, routes.page, table, server)
+    return CostModel(table, routes.page, routes, scene)
+
+
+def predict_routes(
+    outline: Outline, order: Order, table: TableFacts, server: ServerFacts
+) -> Routes:
+    """Return the access paths that the server is expected to take, from facts alone.
+
+    MariaDB leaves the index for a full scan with a sort where offset and size together pass the
+    pages of the table, unless the index covers or an equality leads it (measured within 4 %).
+    """
+    path = choose_path(outline, order, table, server.engine)
+    seek = choose_path(outline, order, table, server.engine, served=True)
+    counting = choose_path(outline, None, table, server.engine)
+    deep, switch = None, None
+    leaves = path.kind == "ordered" and path.index is not None and path.index.name != "PRIMARY"
+    if server.engine == "mariadb" and leaves and not path.covering and not path.fixed:
+        deep = choose_path(outline, order, replace(table, indexes=()), server.engine)
+        switch = table.blocks
+    keys = choose_keys(outline, order, table, server.engine)
+    return Routes(path, seek, counting, path, deep, switch, keys)

@@ -1,0 +1,161 @@
+"""Work of page statements on PostgreSQL; `blocks` are shared buffers, found or read.
+
+An index scan keeps the table block of the entry before pinned, so it asks for a buffer at each
+switch of the block, not at each entry: levels + (E - 1) / L + 1 + (E - 1) switches.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+from vrelko.core.cost.scene import Scene
+from vrelko.core.cost.work import Ask, Work
+
+_SORT_ROW_BYTES = 24  # beside a sorted row's own bytes
+
+
+def work_of(scene: Scene, ask: Ask) -> Work:
+    """Return the work of one statement."""
+    if ask.form == "deferred":
+        return _deferred(scene, ask)
+    if ask.form == "count":
+        return _count(scene, ask.rows)
+    if ask.form == "whole":
+        return _page(scene, 0.0, scene.matching, whole=True)
+    return _page(scene, ask.skip, ask.rows)
+
+
+def _page(scene: Scene, skip: float, rows: float, whole: bool = False) -> Work:
+    rows = min(rows, max(scene.matching - skip, 0.0))
+    out = {"rows": rows, "bytes": rows * scene.row_bytes, "values": rows * scene.columns}
+    if scene.in_order:
+        return replace(_index_walk(scene, scene.entries(skip + rows)), **out)
+    return replace(_sorted(scene, skip + rows, whole), **out)
+
+
+def _index_walk(scene: Scene, entries: float) -> Work:
+    """Entries of an index in its order, and their table rows."""
+    entries *= _with_dead(scene)
+    leaves = scene.levels + max(entries - 1, 0.0) / scene.a_leaf
+    if scene.path.covering:
+        unseen = 1 - scene.table.visible_share
+        visits = entries * unseen
+        switches = unseen * (1 + max(entries - 1, 0.0) * _switches(scene))
+        blocks = leaves + 1 + switches  # the visibility map's
+    else:
+        visits = entries * scene.passing if scene.path.inside else entries
+        switches = 1 + max(visits - 1, 0.0) * _switches(scene)
+        blocks = leaves + switches
+    checked = entries if scene.path.residual else 0.0
+    misses = leaves + table_misses(scene, visits)
+    return Work(entries=entries, visits=visits, switches=switches, blocks=blocks, checked=checked,
+                misses=misses)  # fmt: skip
+
+
+def _read_all(scene: Scene, share: float = 1.0) -> Work:
+    """All rows that the fixed columns leave, in the table's order: a scan, or by a bitmap."""
+    if scene.path.index is None:
+        rows = scene.table.rows * share
+        blocks = scene.table.blocks * share
+        checked = rows if scene.path.residual or scene.path.fixed else 0.0
+        return Work(scanned=rows, scanned_blocks=blocks, blocks=blocks, checked=checked,
+                    misses=blocks)  # fmt: skip
+    if scene.path.scan == "index":
+        return _index_walk(scene, scene.reached * share)
+    entries = scene.reached * share * _with_dead(scene)
+    leaves = scene.levels + entries / scene.a_leaf
+    part = min(entries / max(scene.table.rows, 1.0), 1.0)
+    heap = scene.table.blocks * (1 - (1 - part) ** scene.a_block)
+    clustered = entries / scene.a_block  # rows that lie together fill their blocks
+    heap = clustered + (heap - clustered) * min(_switches(scene) * 1.02, 1.0)
+    return Work(entries=entries, visits=entries, scanned_blocks=heap, blocks=leaves + heap,
+                checked=entries if scene.path.residual else 0.0, misses=leaves + heap)  # fmt: skip
+
+
+def _sorted(scene: Scene, kept: float, whole: bool) -> Work:
+    """Everything read, then the first `kept` rows of it by a sort."""
+    read = _read_all(scene)
+    n = max(scene.matching, 1.0)
+    kept = min(max(kept, 1.0), n)
+    width = scene.row_bytes + _SORT_ROW_BYTES
+    memory = _memory(scene, "work_mem", 4 * 2**20)
+    if not whole and 2 * kept < n and 2 * kept * width <= memory:
+        units = n + kept * (1 + math.log(n / kept)) * math.log2(kept + 2)
+        return replace(read, sorted_rows=n, sort_units=units)
+    spilled = n * width if n * width > memory else 0.0
+    return replace(read, sorted_rows=n, sort_logs=n * math.log2(n + 1), spilled=spilled)
+
+
+def _count(scene: Scene, cap: float) -> Work:
+    counted = min(scene.matching, cap)
+    share = counted / scene.matching if scene.matching else 1.0
+    if scene.path.index is not None and scene.path.scan == "index":
+        read = _index_walk(scene, scene.entries(counted))
+    else:
+        read = _read_all(scene, share)
+    return replace(read, counted=counted, rows=1, bytes=8, values=1)
+
+
+def _deferred(scene: Scene, ask: Ask) -> Work:
+    rows = min(ask.rows, max(scene.matching - ask.skip, 0.0))
+    keys = replace(scene, row_bytes=16.0)
+    walked = (
+        _index_walk(keys, keys.entries(ask.skip + rows))
+        if scene.in_order
+        else _sorted(keys, ask.skip + rows, whole=False)
+    )
+    a_seek = _key_levels(scene) + 1
+    return replace(
+        walked, seeks=rows, blocks=walked.blocks + rows * a_seek, rows=rows,
+        bytes=rows * scene.row_bytes, values=rows * scene.columns,
+        misses=walked.misses + table_misses(scene, rows) + rows,
+    )  # fmt: skip
+
+
+def table_misses(scene: Scene, visits: float) -> float:
+    """Return distinct table blocks behind `visits` entries side by side.
+
+    Jumps far away go by Mackert and Lohman (1989); the others fill a window w of blocks with
+    u = w (1 - exp(-n / w)), u their distinct blocks by switches.
+    """
+    blocks = max(scene.table.blocks, 1.0)
+    index = scene.path.index
+    far = index.far if index is not None and index.far is not None else _switches(scene)
+    jumps, near = visits * far, visits * (1 - far)
+    apart = min(2 * blocks * jumps / (2 * blocks + jumps), blocks) if jumps else 0.0
+    return min(apart + near / scene.a_block + min(near, 1.0), blocks)
+
+
+def _switches(scene: Scene) -> float:
+    """Return the share of neighbouring entries in different table blocks."""
+    least = 1 / scene.a_block
+    index = scene.path.index
+    if index is None:
+        return least
+    if index.switches is not None:
+        return max(index.switches, least)
+    lead = next((c.name for c in index.columns if c.name not in scene.path.fixed), None)
+    known = scene.table.column(lead).correlation if lead and scene.table.has_column(lead) else None
+    spread = 1 - (known or 0.0) ** 2
+    return least + (1 - least) * spread
+
+
+def _key_levels(scene: Scene) -> int:
+    for index in scene.table.indexes:
+        if tuple(column.name for column in index.columns) == scene.table.primary_key:
+            return index.levels or 3
+    return 3
+
+
+def _with_dead(scene: Scene) -> float:
+    """Return entries walked for each live one."""
+    return 1 + scene.table.dead_rows / max(scene.table.rows, 1.0)
+
+
+def _memory(scene: Scene, name: str, usual: float) -> float:
+    """Return a memory setting in bytes; the server tells it as "4096 kB"."""
+    number, _, unit = str(scene.server.settings.get(name, "")).partition(" ")
+    if not number.isdigit():
+        return usual
+    return float(number) * {"kB": 1024, "8kB": 8192, "MB": 2**20}.get(unit, 1)

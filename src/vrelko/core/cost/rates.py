@@ -1,0 +1,144 @@
+"""Rates: microseconds a unit of work, with how far a time from them may be off."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+
+from vrelko.core.cost.work import Work
+from vrelko.core.facts import ServerFacts
+
+PRIORS: dict[str, dict[str, float]] = {
+    "postgresql": {
+        "statements": 420, "entries": 0.10, "visits": 0.14, "switches": 0.70, "seeks": 4.5,
+        "scanned": 0.11, "scanned_blocks": 0.45, "checked": 0.04, "sort_units": 0.19,
+        "sort_logs": 0.019, "spilled": 0.004, "counted": 0.05, "gathered": 15_000, "rows": 1.2,
+        "bytes": 0.0028, "values": 0.3, "misses": 3.0,
+    },
+    "mariadb": {
+        "statements": 420, "entries": 0.15, "visits": 2.6, "scanned": 0.26, "seeks": 6.0,
+        "checked": 0.04, "sort_units": 0.18, "sort_logs": 0.025, "spilled": 0.004,
+        "copied": 0.2, "counted": 0.05, "dives": 15, "rows": 5.0, "bytes": 0.006,
+        "values": 0.9, "misses": 40.0,
+    },
+    "sqlite": {
+        "statements": 110, "entries": 0.05, "visits": 0.35, "seeks": 0.8, "scanned": 0.04,
+        "checked": 0.06, "sort_units": 0.07, "sort_logs": 0.03, "spilled": 0.002,
+        "counted": 0.03, "copied": 0.3, "rows": 0.8, "bytes": 0.003, "values": 0.12,
+        "misses": 2.1,
+    },
+}  # fmt: skip
+"""Microseconds a unit, everything in cache but `misses`, fitted on tables of other shapes; see
+docs/accuracy.md. `misses` are blocks from the operating system's cache on SQLite and PostgreSQL, of
+a disk on MariaDB, which reads past that cache."""
+
+SPREAD_PRIOR = 0.85
+"""Log standard deviation of a time from shipped rates alone: a factor of 4 nine times in ten."""
+
+SPREAD_FITTED = 0.36
+"""The same after calibration on the server: a factor of 1.8 nine times in ten."""
+
+_NINE_IN_TEN = 1.645
+_UNSEEN = 0.35  # more log spread for an access path that was never run
+_CLIFF = 0.5  # more where the blocks in play are about as many as the cache has
+
+
+@dataclass(frozen=True, slots=True)
+class Rates:
+    """Microseconds a unit of each count of Work, on one server.
+
+    `spread` is the log standard deviation of what they predict; `paths` are the signatures of
+    access paths that were run for it, none where the rates are the shipped ones.
+    """
+
+    engine: str
+    us: Mapping[str, float]
+    spread: float = SPREAD_PRIOR
+    paths: tuple[str, ...] = ()
+
+    @property
+    def calibrated(self) -> bool:
+        """Whether these rates were fitted on the server."""
+        return bool(self.paths)
+
+
+@dataclass(frozen=True, slots=True)
+class Time:
+    """An expected time in milliseconds, with the bounds it keeps nine times in ten."""
+
+    ms: float
+    low: float
+    high: float
+
+
+@dataclass(frozen=True, slots=True)
+class Clock:
+    """Tells the time of works on one server, warm or cold."""
+
+    rates: Rates
+    server: ServerFacts
+    cold: bool = False
+    priors: Mapping[str, float] = field(default_factory=dict)
+
+    def ms(self, work: Work) -> float:
+        """Return the expected time of a work in milliseconds."""
+        us: float = sum(
+            rate * getattr(work, name) for name, rate in self.rates.us.items() if name != "misses"
+        )
+        return (us + self.rates.us["misses"] * self.misses(work)) / 1000
+
+    def time(self, work: Work, passing: float = 1.0, path: str | None = None) -> Time:
+        """Return the time with its bounds.
+
+        Wider where few rows pass a condition the index does not hold, as the rows walked until a
+        page is full then scatter (negative binomial: relative variance (1 - s) / rows), for an
+        access path that calibration has not run, and near the size of the cache.
+        """
+        ms = self.ms(work)
+        variance = self.rates.spread**2
+        if passing < 1 and work.rows:
+            variance += math.log1p((1 - passing) / max(work.rows, 1.0))
+        if self.rates.calibrated and path is not None and path not in self.rates.paths:
+            variance += _UNSEEN**2
+        if self._near_cliff(work):
+            variance += _CLIFF**2
+        factor = math.exp(_NINE_IN_TEN * math.sqrt(variance))
+        return Time(ms, ms / factor, ms * factor)
+
+    def when_cold(self) -> Clock:
+        """Return a clock for a cache that holds none of the blocks."""
+        return replace(self, cold=True)
+
+    def misses(self, work: Work) -> float:
+        """Return blocks that are not in the cache: all when cold, else those it cannot hold."""
+        if self.cold or work.misses > self._cache_blocks:
+            return work.misses
+        return 0.0
+
+    def _near_cliff(self, work: Work) -> bool:
+        return not self.cold and 0.8 < work.misses / max(self._cache_blocks, 1.0) < 1.25
+
+    @property
+    def _cache_blocks(self) -> float:
+        if not self.server.cache_bytes:
+            return math.inf
+        return self.server.cache_bytes / self.server.block_bytes
+
+
+def shipped_rates(engine: str) -> Rates:
+    """Return the rates shipped for an engine."""
+    return Rates(engine, PRIORS[engine])
+
+
+def features(clock: Clock, work: Work) -> list[float]:
+    """Return the counts that rates are multiplied with, in the order of `feature_names`."""
+    return [
+        clock.misses(work) if name == "misses" else getattr(work, name)
+        for name in feature_names(clock.rates.engine)
+    ]
+
+
+def feature_names(engine: str) -> tuple[str, ...]:
+    """Return the counts of Work that take time on an engine."""
+    return tuple(PRIORS[engine])

@@ -1,0 +1,140 @@
+"""The scene of a statement: one table over one access path, with what cost formulas ask of them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from vrelko.core.access import AccessPath
+from vrelko.core.facts import IndexFacts, ServerFacts, TableFacts, usual_width
+from vrelko.core.order import Order
+from vrelko.core.outline import Outline
+
+
+@dataclass(frozen=True, slots=True)
+class Scene:
+    """What a listing's statements in one order meet on one access path.
+
+    `columns` are fetched, hidden keys included, `reals` of them floats; `row_bytes` is sent for a
+    row. `tie` is the mean number of rows that differ in the row id alone, 0 where the order does
+    not end in it. `declared` are the most bytes a fetched row can take, by its columns' types. Each
+    row leads to one of each of `joins` other tables; `terms` of the order are not fixed by a
+    condition.
+    """
+
+    server: ServerFacts
+    table: TableFacts
+    path: AccessPath
+    columns: int
+    reals: int
+    row_bytes: float
+    tie: float
+    declared: float
+    in_order: bool
+    joins: int = 0
+    terms: int = 1
+
+    @property
+    def matching(self) -> float:
+        """Rows the listing has."""
+        return self.table.rows * self.path.share * self.path.passing
+
+    @property
+    def reached(self) -> float:
+        """Entries that the path's fixed columns leave."""
+        return self.table.rows * self.path.share
+
+    @property
+    def passing(self) -> float:
+        """The share of these that the other conditions let pass, never 0."""
+        return max(self.path.passing, 1e-9)
+
+    @property
+    def a_block(self) -> float:
+        """Rows a table block."""
+        return max(self.table.rows / max(self.table.blocks, 1.0), 1.0)
+
+    @property
+    def a_leaf(self) -> float:
+        """Entries a leaf of the path's index; of the table itself without one."""
+        index = self.path.index
+        if index is None or self._is_cluster(index):
+            return self.a_block
+        if index.leaf_blocks:
+            rows = self.table.rows * (0.5 if index.partial else 1.0)
+            return max(rows / index.leaf_blocks, 1.0)
+        return max(self.server.block_bytes * 0.9 / (index.entry_bytes or 20.0), 1.0)
+
+    @property
+    def levels(self) -> int:
+        """Blocks from the root of the path's tree to a leaf."""
+        index = self.path.index
+        if index is None or self._is_cluster(index):
+            return self.table.levels
+        return index.levels or 3
+
+    def entries(self, need: float) -> float:
+        """Entries walked until `need` of them passed."""
+        return min(need / self.passing, self.reached)
+
+    def _is_cluster(self, index: IndexFacts) -> bool:
+        return self.table.clustered and index.name == "PRIMARY"
+
+
+def make_scene(
+    outline: Outline, order: Order, path: AccessPath, table: TableFacts, server: ServerFacts
+) -> Scene:
+    """Return the scene of a listing's order over an access path."""
+    selected = {name for owner, name in outline.columns if owner == table.name}
+    hidden = [name for name in order.names if name not in selected]
+    if server.engine == "sqlite":
+        hidden += [name for name in order.names if name in selected and _is_moment(table, name)]
+    fetched = [*selected, *hidden]
+    reals = sum(_is_real(table, name) for name in fetched) if server.engine == "sqlite" else 0
+    widths = [_width(table, name) for owner, name in outline.columns if owner == table.name]
+    unknown = len(outline.columns) - len(widths)
+    declared = sum(_declared(table, name) for name in fetched)
+    return Scene(
+        server, table, path, len(outline.columns) + len(hidden), reals,
+        sum(widths) + 8.0 * unknown, _tie(order, table, path), declared,
+        path.kind == "ordered", len(outline.tables) - 1,
+        sum(name not in path.fixed for name in order.names),
+    )  # fmt: skip
+
+
+def _width(table: TableFacts, name: str) -> float:
+    return (table.column(name).width or 8.0) if table.has_column(name) else 8.0
+
+
+def _declared(table: TableFacts, name: str) -> float:
+    """Return the most bytes a value may take: four a character of text, as in utf8mb4."""
+    if not table.has_column(name):
+        return 8.0
+    kind = table.column(name).type.upper()
+    if "TEXT" in kind or "BLOB" in kind or "JSON" in kind:
+        return 1e6
+    width = usual_width(kind)
+    return 8.0 * width if "CHAR" in kind else width
+
+
+def _is_real(table: TableFacts, name: str) -> bool:
+    """Tell whether SQLite gives a column REAL affinity, by its declared type."""
+    kind = table.column(name).type.upper() if table.has_column(name) else ""
+    return "INT" not in kind and any(part in kind for part in ("REAL", "FLOA", "DOUB"))
+
+
+def _is_moment(table: TableFacts, name: str) -> bool:
+    """Tell whether a column's stored text is read beside its value, for the key."""
+    kind = table.column(name).type.upper() if table.has_column(name) else ""
+    return "TIME" in kind
+
+
+def _tie(order: Order, table: TableFacts, path: AccessPath) -> float:
+    """Return rows a value of the terms before the row id; 0 where no statement is split."""
+    if order.names[-1] != table.row_id or len(order) == 1:
+        return 0.0
+    rows = table.rows * path.share
+    distinct = 1.0
+    for name in order.names[:-1]:
+        known = table.column(name).distinct if table.has_column(name) else None
+        distinct *= known or 1.0
+    return max(rows / max(min(distinct, rows), 1.0), 1.0)

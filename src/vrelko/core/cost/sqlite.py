@@ -1,0 +1,188 @@
+"""Work of page statements on SQLite.
+
+Steps are those of SQLite's virtual machine, counted on SQLite 3.40 for statements of this shape
+and held against it by tests; see docs/cost.md for the measurements behind each constant.
+Block counts follow the b-tree: a descent, then entries side by side; OFFSET skips rows without
+visiting the table, unless a condition must be checked there.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+from vrelko.core.cost.scene import Scene
+from vrelko.core.cost.work import Ask, Work
+
+_START_STEPS = 13
+_ROW_STEPS = 5  # beyond one a column: offset, seek, result, limit, next
+_SKIP_STEPS = 3
+_SCAN_STEPS = 3
+_SORT_STEPS = 8
+_INSERT_STEPS = 0.8
+_CAPPED_STEPS = 5  # a row that a capped count hands on
+_SEEK_STEPS = 7
+_TIE_STEPS = 12.7  # a row of the key's tie group that is walked again
+_KEY_STEPS = 4  # a row that is compared with the whole key
+_RANGE_STEPS = 24  # a second statement, and the range it begins with
+
+
+def work_of(scene: Scene, ask: Ask) -> Work:
+    """Return the work of one statement."""
+    if ask.form == "whole":
+        return _whole(scene)
+    if ask.form == "count":
+        return _count(scene, ask.rows)
+    if ask.form == "deferred":
+        return _deferred(scene, ask)
+    if not scene.in_order:
+        return _by_sort(scene, ask.skip + ask.rows, ask.rows)
+    if ask.form == "seek":
+        return _seek(scene, ask.rows)
+    return _in_order(scene, ask.skip, ask.rows, 1.0)
+
+
+def _seek(scene: Scene, rows: float) -> Work:
+    if not scene.tie:
+        return _in_order(scene, 0, rows, 1.0)
+    if scene.tie > rows:
+        return _in_order(scene, 0, rows, 1.0 + rows / scene.tie)
+    passed = (scene.tie + 1) / 2
+    page = _in_order(scene, 0, rows, 1.0)
+    more = _SEEK_STEPS + passed * _TIE_STEPS + page.entries * _KEY_STEPS
+    return replace(page, entries=page.entries + passed, steps=page.steps + more)
+
+
+def _whole(scene: Scene) -> Work:
+    rows, entries = scene.matching, scene.reached
+    beyond = 3 - _direct(scene) if scene.in_order else 11
+    steps = rows * (_width(scene) + beyond + _checked(scene))
+    steps += (entries - rows) * (_SCAN_STEPS + 1)
+    visits = 0.0 if _direct(scene) else entries
+    work = _walk(scene, entries, visits, rows)
+    if scene.in_order:
+        return replace(work, steps=steps)
+    return replace(
+        work, steps=steps, sorted_rows=rows, sort_logs=_n_log_n(rows),
+        spilled=rows * scene.row_bytes,
+    )  # fmt: skip
+
+
+def _count(scene: Scene, cap: float) -> Work:
+    rows = min(scene.matching, cap)
+    entries = scene.entries(rows)
+    capped = cap < math.inf
+    eq, residual = _checked(scene), bool(scene.path.residual)
+    steps = _START_STEPS + entries * (_SCAN_STEPS + 2 * (eq and residual)) + rows * residual
+    if capped:
+        steps += rows * (_CAPPED_STEPS + eq + residual)
+    elif not eq and not residual:
+        steps = _START_STEPS  # one step counts a b-tree, though it walks every leaf
+    visits = 0.0 if _direct(scene) or not residual else entries
+    work = _walk(scene, entries, visits, 0)
+    if not capped and not eq and not residual:
+        work = replace(work, entries=0.0, scanned=0.0, scanned_blocks=entries / scene.a_leaf)
+        return replace(work, steps=steps, rows=1, bytes=8, values=1)
+    return replace(work, steps=steps, rows=1, bytes=8, values=1, counted=rows)
+
+
+def _deferred(scene: Scene, ask: Ask) -> Work:
+    """Keys by offset from the index alone, kept in a temporary table, then rows by their keys."""
+    if not scene.in_order:
+        inner = _by_sort(
+            replace(scene, columns=2, reals=0, row_bytes=16.0), ask.skip + ask.rows, ask.rows
+        )
+        steps = inner.steps
+    else:
+        apart = bool(scene.path.residual) and not scene.path.covering
+        entries = scene.entries(ask.skip + ask.rows)
+        inner = _walk(scene, entries, entries if apart else 0.0, 0)
+        eq = _checked(scene)
+        steps = _START_STEPS + ask.skip * _skip_steps(scene) + ask.rows * (12 + eq)
+        if scene.path.residual:
+            steps += ask.rows * (1 / scene.passing - 1) * (_SKIP_STEPS + 1 + eq) + ask.rows * 2
+    outer = ask.rows * (_width(scene) + 12)
+    return replace(
+        inner, steps=steps + outer, seeks=ask.rows, copied=ask.rows, rows=ask.rows,
+        bytes=ask.rows * scene.row_bytes, values=ask.rows * scene.columns,
+        blocks=inner.blocks + ask.rows * scene.table.levels,
+        misses=inner.misses + ask.rows,
+    )  # fmt: skip
+
+
+def _in_order(scene: Scene, skipped: float, rows: float, statements: float) -> Work:
+    residual, eq = bool(scene.path.residual), _checked(scene)
+    entries = scene.entries(skipped + rows)
+    steps = _START_STEPS + (statements - 1) * _RANGE_STEPS + skipped * _skip_steps(scene)
+    steps += rows * (_width(scene) + _ROW_STEPS + eq - _direct(scene))
+    if residual:
+        steps += rows * (1 / scene.passing - 1) * (_SKIP_STEPS + 1 + eq) + rows * 2
+    every = residual or scene.table.clustered  # a table without row ids is sought for each entry
+    visits = 0.0 if _direct(scene) else entries if every and not scene.path.inside else rows
+    work = _walk(scene, entries, visits, rows)
+    return replace(
+        work, steps=steps, statements=statements, blocks=work.blocks + (statements - 1) * 2
+    )
+
+
+def _by_sort(scene: Scene, kept: float, rows: float) -> Work:
+    entries = scene.reached
+    passed = entries * scene.path.passing
+    kept = min(max(kept, 1.0), max(passed, 1.0))
+    if scene.path.runs > 1:  # each run is left once it is behind all rows that are kept
+        most = kept * sum(1 / (i + 1) for i in range(scene.path.runs))
+        entries = min(entries, scene.entries(most))
+        passed = entries * scene.path.passing
+    inserts = kept * (1 + math.log(max(passed, 1.0) / kept))
+    eq = _checked(scene)
+    steps = passed * (_SORT_STEPS + 2 * eq) + (entries - passed) * (_SCAN_STEPS + eq)
+    steps += inserts * (scene.columns + _INSERT_STEPS) + rows * (scene.columns + 2)
+    work = _walk(scene, entries, 0.0 if _direct(scene) else entries, rows)
+    return replace(
+        work, steps=steps, sorted_rows=passed, sort_units=inserts * math.log2(kept + 2),
+        spilled=inserts * scene.row_bytes,
+    )  # fmt: skip
+
+
+def _walk(scene: Scene, entries: float, visits: float, rows: float) -> Work:
+    """Return the work of walking entries, visiting table rows, and handing rows over."""
+    out = {"rows": rows, "bytes": rows * scene.row_bytes, "values": rows * scene.columns}
+    checked = entries if scene.path.residual else 0.0
+    if scene.path.index is None:
+        blocks = scene.table.levels + entries / scene.a_block
+        return Work(scanned=entries, scanned_blocks=entries / scene.a_block, blocks=blocks,
+                    entries=entries, checked=checked, misses=blocks, **out)  # fmt: skip
+    leaves = scene.levels + entries / scene.a_leaf
+    follows = scene.path.index.consecutive
+    near = 0.0 if follows is None else follows
+    a_visit = (1 - near) * max(scene.table.levels - 1, 1) + near / scene.a_block
+    apart = visits * ((1 - near) + near / scene.a_block)
+    return Work(entries=entries, visits=visits, checked=checked, blocks=leaves + visits * a_visit,
+                misses=leaves + min(apart, scene.table.blocks), **out)  # fmt: skip
+
+
+def _width(scene: Scene) -> int:
+    """Steps to read a row's columns."""
+    return scene.columns + scene.reals
+
+
+def _checked(scene: Scene) -> bool:
+    """Whether each entry is compared with where the index range ends."""
+    return bool(scene.path.fixed) or scene.path.bounded
+
+
+def _direct(scene: Scene) -> bool:
+    """Whether rows are read where they are found, with no seek into the table."""
+    return scene.path.covering or scene.path.index is None
+
+
+def _skip_steps(scene: Scene) -> float:
+    """Steps for one skipped row that matches."""
+    eq = _checked(scene)
+    if scene.path.residual:
+        return (_SKIP_STEPS + 1 + eq) / scene.passing + 1
+    return _SKIP_STEPS - _direct(scene) + eq
+
+
+def _n_log_n(n: float) -> float:
+    return n * math.log2(n) if n > 1 else 0.0

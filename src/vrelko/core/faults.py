@@ -1,0 +1,229 @@
+"""Faults: what is unsound, slow or fragile about a listing, each with evidence and a fix."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+
+from vrelko.core.advising import Advice
+from vrelko.core.arithmetic import page_count
+from vrelko.core.facts import ServerFacts, TableFacts
+from vrelko.core.findings import Finding, make_finding
+from vrelko.core.order import Order
+from vrelko.core.outline import Outline
+from vrelko.core.verdict import WHOLE_ROWS
+from vrelko.core.weighing import VariantModel
+from vrelko.core.workload import Readers, Writers
+
+MOST_SET = 64
+"""Sets of more values are not read by a branch a value."""
+
+_LOW = 0.01
+_FLOATS = ("FLOAT", "DOUB", "REAL")
+_TEXTS = ("CHAR", "TEXT", "CLOB", "CITEXT")
+_LEAKY = ("NUMERIC", "DECIMAL", "ENUM", "INTERVAL")
+
+
+def find_faults(
+    variants: Sequence[VariantModel],
+    orders: Sequence[Order],
+    readers: Readers,
+    writers: Writers,
+    advice: Sequence[Advice],
+    strategy: str,
+    server: ServerFacts,
+) -> Iterator[Finding]:
+    """Yield the findings on one listing served by `strategy`."""
+    outline, table = variants[0].outline, variants[0].model.table
+    for order, said in zip(orders, outline.given, strict=True):
+        yield from _find_order(order, said, table)
+        yield from _find_terms(order, table, writers, server)
+        yield from _find_shape(order, advice, server)
+    for item in advice:
+        yield make_finding(
+            "no-fitting-index", f"order {item.order}",
+            f"a page reads {max(item.before.entries, item.before.scanned):,.0f} rows and sorts "
+            f"{item.before.sorted_rows:,.0f}; with the index it walks {item.after.entries:,.0f} "
+            "entries", item.sql,
+        )  # fmt: skip
+    for variant in variants:
+        yield from _find_path(variant, readers, server)
+    yield from _find_sizes(outline, variants[0], strategy)
+    yield from _find_state(table, server)
+
+
+def _find_sizes(outline: Outline, variant: VariantModel, strategy: str) -> Iterator[Finding]:
+    model = variant.model
+    if outline.sizes.most is None:
+        yield make_finding(
+            "size-unbounded", "page size",
+            f"a reader may ask for all {model.matching:,.0f} rows at once",
+            "Set a most, such as Sizes(25, most=200)",
+        )  # fmt: skip
+    if outline.total == "exact" and strategy != "whole":
+        yield make_finding(
+            "count-each-request", "total",
+            f"each page counts {model.matching:,.0f} rows to tell the total",
+            f"total='capped' stops at {outline.cap:,}; count='once' counts once a walk; "
+            "total=False where no total is shown",
+        )  # fmt: skip
+    if strategy in ("offset", "deferred-join") and model.matching > 100 * outline.sizes.default:
+        deep = model.offset(model.matching, outline.sizes.default)
+        yield make_finding(
+            "deep-offset", "last page",
+            f"the last page walks {max(deep.entries, deep.scanned):,.0f} entries",
+            "Serve it by keyset, with an index that fits",
+        )  # fmt: skip
+    if strategy == "whole" and model.matching > WHOLE_ROWS:
+        yield make_finding(
+            "whole-table", "strategy", f"{model.matching:,.0f} rows go to every reader",
+            "Serve pages",
+        )  # fmt: skip
+
+
+def _find_order(order: Order, said: int, table: TableFacts) -> Iterator[Finding]:
+    terms = order.terms[:said]
+    if not terms:
+        yield make_finding(
+            "no-order", "order", "without an order an engine may give any rows on any page",
+            f"Vrelko orders by {order}; give the order your readers expect",
+        )  # fmt: skip
+        return
+    if said >= len(order):
+        return
+    evidence = "nothing makes its rows unique"
+    known = [table.column(term.name).distinct for term in terms if table.has_column(term.name)]
+    if len(known) == len(terms) and all(known):
+        sharing = table.rows / math.prod(value or 1.0 for value in known)
+        if sharing > 1.5:
+            evidence = f"about {sharing:,.0f} rows share a value"
+    yield make_finding(
+        "order-ties", f"order {Order(terms)}", evidence,
+        f"Vrelko orders by {order}; write it so in hand-written queries too",
+    )  # fmt: skip
+
+
+def _find_shape(order: Order, advice: Sequence[Advice], server: ServerFacts) -> Iterator[Finding]:
+    if not any(item.order == str(order) for item in advice):
+        return
+    if not order.uniform:
+        yield make_finding(
+            "mixed-directions", f"order {order}", "no index runs in both of its directions",
+            "Make the index advised, or let all terms run one way",
+        )  # fmt: skip
+    for term in order.terms:
+        first = term.nulls == "first"
+        natural = first == (term.descending == (server.engine == "postgresql"))
+        if term.nullable and term.nulls and not natural and server.engine != "sqlite":
+            yield make_finding(
+                "nulls-in-order", f"order {order}",
+                f"{term.name} may be NULL, and no index has its NULLs {term.nulls}",
+                "Make the index advised, or place NULLs where the engine has them",
+            )  # fmt: skip
+
+
+def _find_terms(
+    order: Order, table: TableFacts, writers: Writers, server: ServerFacts
+) -> Iterator[Finding]:
+    about = f"order {order}"
+    moving = [name for name in order.names if name in writers.moving]
+    if moving:
+        yield make_finding(
+            "moving-key", about, f"{moving[0]} changes in rows that stay, "
+            f"{writers.moves_a_minute:g} times a minute: a row may be seen twice or never",
+            "Order by a column that does not change, or read a frozen list",
+        )  # fmt: skip
+    for term in order.terms:
+        if not table.has_column(term.name):
+            if "." not in term.name:
+                yield make_finding(
+                    "computed-order", about, f"{term.name} is computed for every row of each page",
+                    "Store it in a column with an index, or index the expression",
+                )  # fmt: skip
+            continue
+        column = table.column(term.name)
+        kind = column.type.upper()
+        if any(part in kind for part in _FLOATS):
+            yield make_finding(
+                "float-key", about, f"{term.name} is {column.type}: values that print alike may "
+                "differ", "Keep the unique column behind it, or store a decimal",
+            )  # fmt: skip
+        from_outside = server.engine == "postgresql"  # the others carry their collations along
+        if from_outside and term is order.terms[0] and any(part in kind for part in _TEXTS):
+            yield make_finding(
+                "text-order", about, f"{term.name} sorts by its collation; an upgrade of the "
+                "system's collations moves rows",
+                'Use the collation "C" where that order will do; rebuild the index after upgrades',
+            )  # fmt: skip
+
+
+def _find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> Iterator[Finding]:
+    outline, model = variant.outline, variant.model
+    path, table = model.path, model.table
+    about = f"order {variant.order}"
+    if path.residual and path.kind == "ordered" and table.rows > 10_000:
+        evidence = (
+            f"{', '.join(path.residual)} is not in the index: a page walks "
+            f"{model.keyset(outline.sizes.default + 1).entries:,.0f} entries for its rows"
+        )
+        code = "low-selectivity" if path.passing < _LOW else "filter-outside-index"
+        yield make_finding(
+            code, about, evidence, "Put the column into the index, ahead of the order's columns"
+        )
+    for condition in outline.conditions:
+        given = outline.params.get(condition.parameter or "", condition.value)
+        many = len(given) if isinstance(given, (list, tuple, set, frozenset)) else 0
+        if condition.kind == "in" and many > MOST_SET:
+            yield make_finding(
+                "set-too-large", f"filter {condition.column}",
+                f"{many:,} values; beyond {MOST_SET} they are not read a branch a value",
+                "Join a table of the values, or narrow the set",
+            )  # fmt: skip
+    pages = page_count(round(model.matching), outline.sizes.default)
+    deepest = readers.depth.page_at(0.99, max(pages, 1))
+    reach = model.matching if readers.depth.jumps else deepest * outline.sizes.default
+    switch = model.routes.switch
+    if switch is not None and switch <= reach:
+        yield make_finding(
+            "path-switch", about, f"by offset the server leaves the index from row {switch:,.0f} "
+            "on, which readers reach", "Serve it by keyset, or by deferred-join",
+        )  # fmt: skip
+    rare = path.passing < 0.05 and path.residual
+    if server.engine == "postgresql" and rare:
+        mode = server.settings.get("plan_cache_mode", "auto")
+        if mode != "force_custom_plan":
+            yield make_finding(
+                "generic-plan", about, "a prepared statement may settle on a plan that does not "
+                f"know how rare the filter's rows are (plan_cache_mode = {mode})",
+                "Set plan_cache_mode = force_custom_plan for this connection",
+            )  # fmt: skip
+    if table.row_security:
+        typed = [name for name in variant.order.names if table.has_column(name)]
+        leaky = [n for n in typed if any(p in table.column(n).type.upper() for p in _LEAKY)]
+        if leaky:
+            yield make_finding(
+                "row-security", about, f"comparisons of {leaky[0]} are not leakproof: behind row "
+                "security a key does not narrow the index",
+                "Let the index begin with the column of the policy",
+            )  # fmt: skip
+
+
+def _find_state(table: TableFacts, server: ServerFacts) -> Iterator[Finding]:
+    if table.changed_rows is not None and table.changed_rows > max(0.2 * table.rows, 1_000):
+        yield make_finding(
+            "statistics-stale", f"table {table.name}",
+            f"{table.changed_rows:,.0f} rows changed since statistics were taken",
+            f"ANALYZE {table.name}",
+        )  # fmt: skip
+    if table.dead_rows > max(0.2 * table.rows, 1_000):
+        yield make_finding(
+            "dead-rows", f"table {table.name}",
+            f"{table.dead_rows:,.0f} dead rows are walked beside {table.rows:,.0f} live ones",
+            f"VACUUM {table.name}, and let autovacuum come more often",
+        )  # fmt: skip
+    if server.engine == "postgresql" and table.visible_share < 0.5 and table.rows > 10_000:
+        yield make_finding(
+            "not-vacuumed", f"table {table.name}",
+            f"{1 - table.visible_share:.0%} of its blocks must be looked at even where the index "
+            "holds everything", f"VACUUM {table.name}",
+        )  # fmt: skip

@@ -1,0 +1,90 @@
+"""What a sample of rows tells of a whole column or index."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+from statistics import median
+from typing import Any
+
+PREFIX = 64
+"""Characters of a text or bytes of a blob that samples hold; longer values are cut."""
+
+_BOUNDS = 20  # equal shares that a column's values are parted into
+
+
+def expect_distinct(values: Sequence[Any], rows: float) -> float | None:
+    """Return the number of distinct values in a table of `rows` rows, from a random sample.
+
+    n d / (n - f1 + f1 n / N) with d distinct and f1 single values among n sampled: the estimator
+    Duj1 of Haas and Stokes (1998), NULLs left out.
+    """
+    full = [value for value in values if value is not None]
+    if not full:
+        return None
+    counts = Counter(full)
+    n, d = len(full), len(counts)
+    single = sum(1 for count in counts.values() if count == 1)
+    total = max(rows * n / len(values), n)
+    return min(n * d / (n - single + single * n / total), total)
+
+
+def common_values(values: Sequence[Any]) -> list[tuple[str, float]]:
+    """Return values that hold at least 1 % of a sample (and ten of its rows), largest first."""
+    counts = Counter(value for value in values if value is not None and not is_long(value))
+    least = max(10, len(values) // 100)
+    return [
+        (str(value), count / len(values))
+        for value, count in counts.most_common(100)
+        if count >= least
+    ]
+
+
+def share_bounds(values: Sequence[Any], common: Sequence[tuple[str, float]]) -> tuple[str, ...]:
+    """Return values, as text, that part the others of a sample into equal shares."""
+    often = {value for value, _ in common}
+    full = [v for v in values if v is not None and str(v) not in often and not is_long(v)]
+    try:
+        full.sort()
+    except TypeError:
+        return ()
+    if len(full) < 2 * _BOUNDS:
+        return ()
+    return tuple(str(full[round(i * (len(full) - 1) / _BOUNDS)]) for i in range(_BOUNDS + 1))
+
+
+def is_long(value: Any) -> bool:
+    """Tell whether a sampled value may have been cut."""
+    return isinstance(value, (str, bytes)) and len(value) >= PREFIX
+
+
+@dataclass(frozen=True, slots=True)
+class Neighbours:
+    """How the rows of index entries side by side lie in the table; shares from 0 to 1."""
+
+    switches: float
+    far: float
+    consecutive: float
+
+
+def judge_neighbours(windows: Sequence[Sequence[int]], blocks: float) -> Neighbours | None:
+    """Return how neighbouring entries lie, from windows of their rows' places; None without any.
+
+    Places are block numbers, or row ids where rows lie by these. An entry is far when it lies more
+    than max(32, 2 % of the blocks) from its window's median, less what chance puts near.
+    """
+    pairs = [(a, b) for window in windows for a, b in pairwise(window)]
+    if not pairs:
+        return None
+    tolerance = max(32.0, 0.02 * blocks)
+    far = sum(
+        abs(place - median(window)) > tolerance for window in windows for place in window
+    ) / sum(map(len, windows))
+    chance = 2 * tolerance / max(blocks, 1.0)
+    return Neighbours(
+        sum(a != b for a, b in pairs) / len(pairs),
+        min(far / (1 - chance), 1.0) if chance < 0.5 else 0.0,
+        sum(b - a == 1 for a, b in pairs) / len(pairs),
+    )

@@ -1,0 +1,170 @@
+"""The verdict: which strategy to take, by needs first and by cost then, with every reason."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from vrelko.core.cost.rates import Time
+from vrelko.core.cost.work import Work
+from vrelko.core.drift import DriftExpectation
+from vrelko.core.numbers import render_bytes
+from vrelko.core.outline import STRATEGIES, Outline, Strategy
+from vrelko.core.weighing import Burden
+from vrelko.core.workload import Needs
+
+WHOLE_ROWS = 10_000
+"""Beyond this many rows a listing is not loaded whole, whatever it costs."""
+
+_NEAR = 1.05
+
+
+@dataclass(frozen=True, slots=True)
+class Rung:
+    """One depth of a candidate's ladder: a page number, its work, and the time with bounds."""
+
+    page: int
+    offset: int
+    work: Work
+    time: Time
+    cold_ms: float
+
+
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    """One strategy: its work by page, what its readers pay and suffer, and whether it fits.
+
+    `burden` weighs pages by the readers' depths over all variants in use. `against` holds why it is
+    not taken, empty for the verdict's own.
+    """
+
+    strategy: Strategy
+    ladder: tuple[Rung, ...]
+    burden: Burden
+    drift: DriftExpectation
+    against: tuple[str, ...] = ()
+    sql: tuple[str, ...] = ()
+
+    @property
+    def mean_ms(self) -> float:
+        """Milliseconds of the database for a page, on the mean."""
+        return self.burden.mean.ms
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """The strategy to take, its reasons, and for every other one why not.
+
+    `runner_up` is the next cheapest that fits, at `behind` times the cost. Where none fits,
+    `give_up` says which need stands in the way of which strategy.
+    """
+
+    strategy: Strategy
+    reasons: tuple[str, ...]
+    refused: Mapping[Strategy, tuple[str, ...]]
+    meets_needs: bool
+    runner_up: Strategy | None = None
+    behind: float | None = None
+    give_up: tuple[str, ...] = ()
+
+
+def decide(candidates: Sequence[Candidate], outline: Outline, rows: float, needs: Needs) -> Verdict:
+    """Return the verdict over candidates for a listing of `rows` rows."""
+    against: dict[Strategy, tuple[str, ...]] = {}
+    against = {c.strategy: tuple(_against(c, outline, rows, needs)) for c in candidates}
+    fitting = [c for c in candidates if not against[c.strategy]]
+    usual: Strategy = "whole" if outline.kind == "choices" else "keyset"
+    pool = fitting or [c for c in candidates if c.strategy == usual]
+    best = min(pool, key=lambda c: (c.mean_ms, STRATEGIES.index(c.strategy)))
+    near = [c for c in pool if c.mean_ms <= best.mean_ms * _NEAR]
+    best = next((c for c in near if c.strategy == "keyset"), best)
+    others = sorted((c for c in pool if c is not best), key=lambda c: c.mean_ms)
+    for c in others:
+        against[c.strategy] = (_dearer(c, best),)
+    reasons = tuple(_for(best, candidates, needs))
+    give_up: tuple[str, ...] = ()
+    if not fitting:
+        reasons = (*(f"no strategy meets every need: {why}" for why in against[usual]), *reasons)
+        give_up = tuple(_give_up(candidates, outline, rows, needs))
+    refused = {name: why for name, why in against.items() if name != best.strategy}
+    second = others[0] if others else None
+    return Verdict(
+        best.strategy, reasons, refused, bool(fitting),
+        second.strategy if second else None,
+        second.mean_ms / best.mean_ms if second and best.mean_ms > 0 else None, give_up,
+    )  # fmt: skip
+
+
+def _against(candidate: Candidate, outline: Outline, rows: float, needs: Needs) -> Iterator[str]:
+    if outline.kind == "choices" and candidate.strategy != "whole":
+        yield "choices are all shown at once"
+    drift, burden = candidate.drift, candidate.burden
+    for name, seen, most in (
+        ("repeats", drift.repeats, needs.repeats),
+        ("misses", drift.misses, needs.misses),
+    ):
+        if most is not None and seen > most:
+            yield f"{seen:.2g} {name} a walk of {drift.pages} pages, at most {most:g} wanted"
+    if needs.p95_ms is not None and burden.p95_ms > needs.p95_ms:
+        yield f"{burden.p95_ms:.3g} ms at p95, at most {needs.p95_ms:g} wanted"
+    if needs.memory_mb is not None and burden.memory_bytes > needs.memory_mb * 1e6:
+        yield f"{burden.memory_bytes / 1e6:.1f} MB for all users, {needs.memory_mb:g} wanted"
+    if candidate.strategy == "whole" and rows > WHOLE_ROWS:
+        sent = candidate.ladder[0].work.bytes / 1e6
+        yield f"sends all {rows:,.0f} rows ({sent:.1f} MB) to every reader"
+    if candidate.strategy == "two-ended" and outline.kind != "grid":
+        yield "it counts every row for each page, which only numbered pages are worth"
+
+
+def _give_up(
+    candidates: Sequence[Candidate], outline: Outline, rows: float, needs: Needs
+) -> Iterator[str]:
+    """Yield each single need whose loss would let a strategy in."""
+    for name in ("repeats", "misses", "p95_ms", "memory_mb"):
+        if getattr(needs, name) is None:
+            continue
+        eased: Needs = replace(needs, **{name: None})  # type: ignore[arg-type]
+        fit = [c for c in candidates if not any(True for _ in _against(c, outline, rows, eased))]
+        if fit:
+            best = min(fit, key=lambda c: c.mean_ms)
+            now = {"repeats": best.drift.repeats, "misses": best.drift.misses,
+                   "p95_ms": best.burden.p95_ms,
+                   "memory_mb": best.burden.memory_bytes / 1e6}[name]  # fmt: skip
+            yield f"without {name} = {getattr(needs, name):g}, {best.strategy} fits at {now:.3g}"
+
+
+def _dearer(candidate: Candidate, best: Candidate) -> str:
+    times = candidate.mean_ms / best.mean_ms if best.mean_ms > 0 else 1.0
+    if times < _NEAR:
+        return "costs as much a page at the readers' depths, and no less further down"
+    return (
+        f"costs {times:.1f}× as much a page at the readers' depths "
+        f"({candidate.mean_ms:.2f} ms against {best.mean_ms:.2f} ms)"
+    )
+
+
+def _for(best: Candidate, candidates: Sequence[Candidate], needs: Needs) -> Iterator[str]:
+    first, last = best.ladder[0], best.ladder[-1]
+    if best.strategy == "whole":
+        sent = render_bytes(first.work.bytes)
+        yield f"sends {first.work.rows:,.0f} rows ({sent}) in one statement"
+        return
+    yield (
+        f"walks {_walked(first.work):,.0f} entries for page 1 and {_walked(last.work):,.0f} for "
+        f"page {last.page:,}, the last"
+    )
+    offset = next(c for c in candidates if c.strategy == "offset")
+    if best.strategy == "keyset":
+        deep = offset.ladder[-1]
+        if deep.time.ms > 1.5 * last.time.ms:
+            yield f"offset walks {_walked(deep.work):,.0f} entries for page {deep.page:,}"
+        yield (
+            f"0 repeats and 0 misses a walk; offset expects {offset.drift.repeats:.2g} and "
+            f"{offset.drift.misses:.2g}"
+        )
+        if needs.jump:
+            yield "jumps to a page number still go by offset, once; the reader goes on by key"
+
+
+def _walked(work: Work) -> float:
+    return max(work.entries, work.scanned)

@@ -1,0 +1,175 @@
+"""Reading MariaDB's catalog: tables, columns, indexes with their stored statistics, settings.
+
+Only information_schema and, where they may be read, InnoDB's stored statistics; no table is
+scanned. InnoDB's row counts come from a few sampled pages and may be off by several per cent.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from sqlalchemy import Connection, RowMapping, text
+from sqlalchemy.exc import DBAPIError
+
+from vrelko.core.facts import ColumnFacts, IndexColumn, IndexFacts, TableFacts, usual_width
+
+SETTINGS = (
+    "innodb_buffer_pool_size", "innodb_page_size", "sort_buffer_size", "max_heap_table_size",
+    "tmp_table_size", "join_buffer_size", "optimizer_switch", "innodb_stats_persistent",
+    "tx_isolation", "read_only", "max_statement_time",
+)  # fmt: skip
+PAGE = 16384
+
+_TABLES = text(
+    "SELECT table_name FROM information_schema.tables WHERE table_schema = database() "
+    "AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED') ORDER BY table_name"
+)
+_TABLE = text(
+    "SELECT table_type, engine, table_rows, avg_row_length, data_length, create_options "
+    "FROM information_schema.tables WHERE table_schema = database() AND table_name = :name"
+)
+_COLUMNS = text(
+    "SELECT column_name, data_type, column_type, is_nullable, column_key "
+    "FROM information_schema.columns WHERE table_schema = database() AND table_name = :name "
+    "ORDER BY ordinal_position"
+)
+_INDEXES = text(
+    "SELECT index_name, column_name, collation, non_unique, cardinality "
+    "FROM information_schema.statistics WHERE table_schema = database() AND table_name = :name "
+    "AND index_type = 'BTREE' ORDER BY index_name, seq_in_index"
+)
+_STORED = text(
+    "SELECT index_name, stat_name, sum(stat_value) FROM mysql.innodb_index_stats "
+    "WHERE database_name = database() AND (table_name = :name OR table_name LIKE :parts) "
+    "GROUP BY index_name, stat_name"
+)
+_PARTITIONS = text(
+    "SELECT count(*) FROM information_schema.partitions WHERE table_schema = database() "
+    "AND table_name = :name AND partition_name IS NOT NULL"
+)
+
+
+def read_server(connection: Connection) -> dict[str, Any]:
+    """Return version, page size, cache size and settings that matter for page statements."""
+    rows = connection.execute(text("SHOW VARIABLES")).all()
+    values = {str(name): str(value) for name, value in rows}
+    settings = {name: values[name] for name in SETTINGS if name in values}
+    settings["replica"] = "yes" if values.get("read_only") == "ON" else "no"
+    return {
+        "version": values["version"],
+        "block_bytes": int(values.get("innodb_page_size", PAGE)),
+        "cache_bytes": int(values.get("innodb_buffer_pool_size", 0)),
+        "settings": settings,
+    }
+
+
+def list_tables(connection: Connection) -> list[str]:
+    """Return the names of the tables of the connection's database."""
+    return [str(name) for (name,) in connection.execute(_TABLES)]
+
+
+def read_table(connection: Connection, name: str, notes: list[str]) -> TableFacts | None:
+    """Return what the catalog tells of a table, None where there is none."""
+    found = connection.execute(_TABLE, {"name": name}).mappings().first()
+    if found is None:
+        return None
+    if found["table_type"] == "VIEW" or found["engine"] is None:
+        notes.append(f"{name}: it is no table but a view; survey the tables behind it")
+        return None
+    if found["engine"] != "InnoDB":
+        notes.append(f"{name}: its engine is {found['engine']}; costs are those of InnoDB")
+    rows = float(found["table_rows"] or 0)
+    declared = list(connection.execute(_COLUMNS, {"name": name}).mappings())
+    stored = _read_stored(connection, name, notes)
+    pages = max(
+        stored.get(("PRIMARY", "n_leaf_pages"), 0.0), float(found["data_length"]) / PAGE * 0.7
+    )
+    columns = tuple(
+        ColumnFacts(
+            str(one["column_name"]), str(one["column_type"]), one["is_nullable"] == "YES",
+            usual_width(str(one["column_type"])),
+        )
+        for one in declared
+    )  # fmt: skip
+    indexes, keys = _read_indexes(connection, name, rows, columns, stored)
+    row_bytes = pages * PAGE * 0.93 / rows if rows else float(found["avg_row_length"] or 0)
+    parts = int(connection.execute(_PARTITIONS, {"name": name}).scalar() or 0)
+    return TableFacts(
+        name, rows, "catalog (sampled pages)", round(row_bytes, 1), max(pages, 1.0), columns,
+        indexes, keys, clustered=True, levels=_levels(pages), partitions=parts,
+    )  # fmt: skip
+
+
+def _read_stored(
+    connection: Connection, name: str, notes: list[str]
+) -> dict[tuple[str, str], float]:
+    try:
+        rows = connection.execute(_STORED, {"name": name, "parts": f"{name}#p#%"}).all()
+    except DBAPIError:
+        connection.rollback()
+        notes.append(f"{name}: mysql.innodb_index_stats may not be read; sizes are estimated")
+        return {}
+    return {(str(index), str(what)): float(value) for index, what, value in rows}
+
+
+def _read_indexes(
+    connection: Connection,
+    name: str,
+    rows: float,
+    columns: Sequence[ColumnFacts],
+    stored: Mapping[tuple[str, str], float],
+) -> tuple[tuple[IndexFacts, ...], tuple[str, ...]]:
+    widths = {column.name: column.width or 8.0 for column in columns}
+    grouped: dict[str, list[RowMapping]] = {}
+    for one in connection.execute(_INDEXES, {"name": name}).mappings():
+        grouped.setdefault(str(one["index_name"]), []).append(one)
+    keys = tuple(str(one["column_name"]) for one in grouped.get("PRIMARY", ()))
+    indexes = []
+    for index, parts in grouped.items():
+        names = [str(one["column_name"]) for one in parts]
+        if index == "PRIMARY":
+            leaves = stored.get((index, "n_leaf_pages"))
+            entry = None
+        else:
+            held = {*names, *keys}
+            entry = sum(widths.get(column, 8.0) for column in held) + 6.0
+            guessed = rows * entry / (PAGE * 0.8)
+            leaves = stored.get((index, "n_leaf_pages"), guessed)
+            if not guessed / 5 < leaves < guessed * 8:  # InnoDB was seen to store 1
+                leaves = guessed
+            entry = leaves * PAGE * 0.93 / rows if rows else entry
+        indexes.append(
+            IndexFacts(
+                index,
+                tuple(
+                    IndexColumn(column, one["collation"] == "D")
+                    for column, one in zip(names, parts, strict=True)
+                ),
+                not parts[0]["non_unique"],
+                False,
+                None if entry is None else round(entry, 1),
+                None if leaves is None else max(round(leaves, 1), 1.0),
+                None if leaves is None else _levels(leaves),
+                () if index == "PRIMARY" else tuple(key for key in keys if key not in names),
+            )
+        )
+    return tuple(indexes), keys
+
+
+def distinct_of(connection: Connection, name: str) -> dict[str, float]:
+    """Return the stored number of distinct values of columns that lead an index."""
+    found: dict[str, float] = {}
+    seen: set[str] = set()
+    for one in connection.execute(_INDEXES, {"name": name}).mappings():
+        index = str(one["index_name"])
+        if index not in seen and one["cardinality"]:
+            found[str(one["column_name"])] = float(one["cardinality"])
+        seen.add(index)
+    return found
+
+
+def _levels(leaves: float) -> int:
+    """Return the levels of an InnoDB tree; its inner pages hold about 1,100 short keys."""
+    return 1 + math.ceil(math.log(leaves, 1100)) if leaves > 1 else 1

@@ -1,0 +1,232 @@
+"""Reading PostgreSQL's catalog: tables, columns with their statistics, indexes, settings.
+
+Only catalogs, statistics views and file sizes are read; no table is scanned. Sources of the
+numbers: pg_class (rows and blocks as of the last VACUUM or ANALYZE, scaled to the blocks there are
+now, as the server's own optimizer does), pg_stats, pg_stat_all_tables, pg_index.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from typing import Any
+
+from sqlalchemy import Connection, RowMapping, text
+
+from vrelko.core.facts import ColumnFacts, IndexColumn, IndexFacts, TableFacts
+
+SETTINGS = (
+    "shared_buffers", "effective_cache_size", "work_mem", "random_page_cost", "seq_page_cost",
+    "cpu_tuple_cost", "cpu_index_tuple_cost", "cpu_operator_cost", "jit",
+    "max_parallel_workers_per_gather", "plan_cache_mode", "default_transaction_isolation",
+)  # fmt: skip
+
+_TABLES = text(
+    "SELECT c.oid::regclass::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+    "WHERE c.relkind IN ('r', 'p', 'm') AND NOT c.relispartition AND n.nspname !~ '^pg_' "
+    "AND n.nspname <> 'information_schema' ORDER BY 1"
+)
+_TABLE = text(
+    "SELECT c.oid, c.relkind, c.relrowsecurity, c.reltuples, c.relpages, c.relallvisible, "
+    "CASE WHEN c.relkind IN ('r', 'm') THEN pg_relation_size(c.oid) ELSE 0 END AS bytes, "
+    "s.n_dead_tup, s.n_live_tup, s.n_mod_since_analyze, "
+    "has_table_privilege(c.oid, 'SELECT') AS readable "
+    "FROM pg_class c LEFT JOIN pg_stat_all_tables s ON s.relid = c.oid "
+    "WHERE c.oid = to_regclass(:name)"
+)
+_PARTS = text(
+    "SELECT count(*) AS parts, sum(c.reltuples) AS rows, sum(pg_relation_size(c.oid)) AS bytes, "
+    "sum(c.relpages) AS pages, sum(c.relallvisible) AS visible, "
+    "bool_and(c.reltuples >= 0) AS known "
+    "FROM pg_partition_tree(CAST(:oid AS oid)) t JOIN pg_class c ON c.oid = t.relid WHERE t.isleaf"
+)
+_COLUMNS = text(
+    "SELECT a.attname, format_type(a.atttypid, a.atttypmod) AS type, NOT a.attnotnull AS nullable, "
+    "a.attlen, s.avg_width, s.null_frac, s.n_distinct, s.correlation, "
+    "CAST(CAST(s.most_common_vals AS text) AS text[]) AS common, s.most_common_freqs AS shares, "
+    "CAST(CAST(s.histogram_bounds AS text) AS text[]) AS bounds "
+    "FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid "
+    "JOIN pg_namespace n ON n.oid = c.relnamespace "
+    "LEFT JOIN pg_stats s ON s.schemaname = n.nspname AND s.tablename = c.relname "
+    "AND s.attname = a.attname "
+    "WHERE a.attrelid = :oid AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum"
+)
+_INDEXES = text(
+    "SELECT x.relname, i.indisunique, i.indisprimary, "
+    "pg_get_expr(i.indpred, i.indrelid) AS where_, "
+    "x.reltuples, CASE WHEN x.relkind = 'i' THEN pg_relation_size(x.oid) ELSE "
+    "(SELECT sum(pg_relation_size(relid)) "
+    "FROM pg_partition_tree(x.oid) WHERE isleaf) END AS bytes, "
+    "k.place, k.place > i.indnkeyatts AS included, a.attname, "
+    "coalesce(i.indoption[k.place - 1], 0) AS option "
+    "FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid JOIN pg_am m ON m.oid = x.relam "
+    "CROSS JOIN LATERAL unnest(i.indkey) WITH ORDINALITY AS k(number, place) "
+    "LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.number AND k.number > 0 "
+    "WHERE i.indrelid = :oid AND i.indisvalid AND m.amname = 'btree' ORDER BY x.relname, k.place"
+)
+_MOST_BOUNDS = 101
+
+
+def read_server(connection: Connection) -> dict[str, Any]:
+    """Return version, block size, cache size and settings that matter for page statements."""
+    found = connection.execute(
+        text("SELECT name, setting, unit FROM pg_settings WHERE name = ANY(:names) "
+             "OR name IN ('block_size', 'server_version')"),
+        {"names": list(SETTINGS)},
+    ).all()  # fmt: skip
+    values = {str(name): (str(value), str(unit or "")) for name, value, unit in found}
+    block = int(values["block_size"][0])
+    replica = bool(connection.execute(text("SELECT pg_is_in_recovery()")).scalar())
+    settings = {name: " ".join(values[name]).strip() for name in SETTINGS if name in values}
+    settings["replica"] = "yes" if replica else "no"
+    if replica:
+        lag = connection.execute(
+            text("SELECT extract(epoch FROM now() - pg_last_xact_replay_timestamp())")
+        ).scalar()
+        settings["replica_lag_s"] = "unknown" if lag is None else f"{float(lag):.1f}"
+    return {
+        "version": values["server_version"][0],
+        "block_bytes": block,
+        "cache_bytes": int(values["shared_buffers"][0]) * block,
+        "settings": settings,
+    }
+
+
+def list_tables(connection: Connection) -> list[str]:
+    """Return the names of the user's tables, with their schema where it is not searched."""
+    return [str(name) for (name,) in connection.execute(_TABLES)]
+
+
+def read_table(connection: Connection, name: str, notes: list[str]) -> TableFacts | None:
+    """Return what the catalog tells of a table, None where there is none that may be read.
+
+    `rows` is -1 where no statistics were ever taken.
+    """
+    found = connection.execute(_TABLE, {"name": name}).mappings().first()
+    if found is None:
+        return None
+    if found["relkind"] not in ("r", "p", "m"):
+        notes.append(f"{name}: it is no table but a view; survey the tables behind it")
+        return None
+    if not found["readable"]:
+        notes.append(f"{name}: this user may not read it; its statistics are hidden too")
+    block = 8192
+    rows, pages, all_visible, size = (
+        float(found[key] or 0) for key in ("reltuples", "relpages", "relallvisible", "bytes")
+    )
+    parts = 0
+    if found["relkind"] == "p":
+        part = connection.execute(_PARTS, {"oid": found["oid"]}).mappings().one()
+        parts, size = int(part["parts"]), float(part["bytes"] or 0)
+        rows = float(part["rows"] or 0) if part["known"] else -1.0
+        pages, all_visible = float(part["pages"] or 0), float(part["visible"] or 0)
+    blocks = size / block
+    if rows >= 0 and pages > 0:
+        rows = rows / pages * blocks
+    elif rows >= 0 and blocks > 0:
+        rows = -1.0
+    columns = tuple(
+        _column(one, rows) for one in connection.execute(_COLUMNS, {"oid": found["oid"]}).mappings()
+    )
+    indexes, keys = _read_indexes(connection, found["oid"], max(rows, 0.0), columns)
+    changed = found["n_mod_since_analyze"]
+    return TableFacts(
+        name, rows, "catalog, scaled to the blocks there are", _row_bytes(rows, blocks, block),
+        max(blocks, 1.0), columns, indexes, keys,
+        visible_share=min(all_visible / blocks, 1.0) if blocks else 1.0,
+        dead_rows=float(found["n_dead_tup"] or 0),
+        changed_rows=None if changed is None else float(changed), partitions=parts,
+        row_security=bool(found["relrowsecurity"]),
+    )  # fmt: skip
+
+
+def sample_rows(
+    connection: Connection, table: TableFacts, columns: Sequence[str], blocks: int
+) -> list[tuple[int, Any]]:
+    """Return rows of some blocks drawn at random, each with its block's number."""
+    share = min(100.0 * blocks / max(table.blocks, 1.0), 100.0)
+    quote = connection.dialect.identifier_preparer.quote_identifier
+    listed = ", ".join(quote(column) for column in columns)
+    found = connection.execute(
+        text(f"SELECT {BLOCK_OF_ROW}, {listed} FROM {quoted_name(connection, table.name)} "
+             f"TABLESAMPLE SYSTEM ({share:.6f}) REPEATABLE (1) LIMIT {blocks * 400}"),
+    )  # fmt: skip
+    return [(int(row[0]), row[1:]) for row in found]
+
+
+BLOCK_OF_ROW = "CAST((CAST(CAST(ctid AS text) AS point))[0] AS bigint)"
+"""The number of the table block that a row lies in."""
+
+
+def steer_to_indexes(connection: Connection, most_ms: float) -> None:
+    """Make the statements of this transaction use indexes where they can, and end in time."""
+    for setting in ("enable_seqscan", "enable_bitmapscan", "enable_sort"):
+        connection.execute(text(f"SET LOCAL {setting} = off"))
+    connection.execute(text(f"SET LOCAL statement_timeout = {max(int(most_ms), 1)}"))
+
+
+def quoted_name(connection: Connection, name: str) -> str:
+    """Return a table's name for a statement: quoted as the server itself does."""
+    found = connection.execute(text("SELECT to_regclass(:name)::text"), {"name": name}).scalar()
+    return str(found if found is not None else name)
+
+
+def _column(found: RowMapping, rows: float) -> ColumnFacts:
+    distinct = found["n_distinct"]
+    if distinct is not None:
+        distinct = float(distinct) if distinct >= 0 else -float(distinct) * max(rows, 0.0)
+    pairs = zip(found["common"] or (), map(float, found["shares"] or ()), strict=False)
+    common = tuple((str(value), share) for value, share in pairs if value is not None)
+    width = found["avg_width"]
+    if width is None and found["attlen"] > 0:
+        width = found["attlen"]
+    bounds = list(found["bounds"] or ())
+    step = max(len(bounds) // (_MOST_BOUNDS - 1), 1)
+    return ColumnFacts(
+        str(found["attname"]), str(found["type"]), bool(found["nullable"]),
+        None if width is None else float(width),
+        None if found["null_frac"] is None else float(found["null_frac"]),
+        distinct or None, common,
+        tuple(map(str, bounds[::step])),
+        None if found["correlation"] is None else round(float(found["correlation"]), 4),
+    )  # fmt: skip
+
+
+def _read_indexes(
+    connection: Connection, oid: int, rows: float, columns: Sequence[ColumnFacts]
+) -> tuple[tuple[IndexFacts, ...], tuple[str, ...]]:
+    grouped: dict[str, list[RowMapping]] = {}
+    for one in connection.execute(_INDEXES, {"oid": oid}).mappings():
+        grouped.setdefault(str(one["relname"]), []).append(one)
+    indexes, keys = [], []
+    for name, parts in grouped.items():
+        first = parts[0]
+        key = [part for part in parts if not part["included"]]
+        if first["indisprimary"]:
+            keys = [str(part["attname"]) for part in key]
+        pages = max(float(first["bytes"] or 0) / 8192, 1.0)
+        entries = float(first["reltuples"]) if first["where_"] else rows
+        bytes_ = pages * 8192 * 0.98 / entries if entries > 0 else None
+        fan_out = max(8192 * 0.9 / max(bytes_ or 20.0, 12.0), 2.0)
+        leaves = max((pages - 1) * (1 - 1 / fan_out), 1.0)
+        indexes.append(
+            IndexFacts(
+                name,
+                tuple(
+                    IndexColumn(one["attname"], bool(one["option"] & 1), bool(one["option"] & 2))
+                    for one in key
+                ),
+                bool(first["indisunique"]),
+                bool(first["where_"]),
+                None if bytes_ is None else round(bytes_, 1),
+                round(leaves, 1),
+                1 + math.ceil(math.log(leaves, fan_out)) if leaves > 1 else 1,
+                tuple(str(one["attname"]) for one in parts if one["included"]),
+                first["where_"],
+            )
+        )
+    return tuple(indexes), tuple(keys)
+
+
+def _row_bytes(rows: float, blocks: float, block: int) -> float:
+    return round(blocks * block / rows, 1) if rows > 0 else 0.0

@@ -1,0 +1,81 @@
+"""What pages and whole loads take in the application's memory, and when they are there."""
+
+from __future__ import annotations
+
+import tracemalloc
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from threading import Barrier
+from time import perf_counter
+from typing import Any
+
+from sqlalchemy import Engine
+
+from vrelko.core.spot import Spot
+from vrelko.serving.planning import Plan
+from vrelko.serving.reading import PageReader
+from vrelko.serving.running import Runner
+
+
+@dataclass(frozen=True, slots=True)
+class Footprint:
+    """Memory of one strategy with `readers` at once: the peak of Python's own allocations.
+
+    What drivers keep outside of Python's allocator is not in it. `first_row_ms` until a reader has
+    its first row, which is when it has all of them, as pages and whole loads come in one piece;
+    under several readers the slowest one's.
+    """
+
+    strategy: str
+    readers: int
+    rows: int
+    peak_bytes: int
+    first_row_ms: float
+
+
+def measure_memory(engine: Engine, plan: Plan, readers: int, whole: bool) -> Iterator[Footprint]:
+    """Yield what a page by key takes, and a whole load, for one reader and for several at once.
+
+    An SQLite database in memory has one connection, so one reader.
+    """
+    if engine.dialect.name == "sqlite" and engine.url.database in (None, "", ":memory:"):
+        readers = 1
+    for strategy in ("keyset", "whole") if whole else ("keyset",):
+        for count in sorted({1, readers}):
+            yield _footprint(engine, plan, strategy, count)
+
+
+def _footprint(engine: Engine, plan: Plan, strategy: str, readers: int) -> Footprint:
+    held, together = Barrier(readers), Barrier(readers)
+
+    def read(_: int) -> tuple[int, float]:
+        with engine.connect() as connection:
+            held.wait()
+            began = perf_counter()
+            rows = _rows(connection, plan, strategy)
+            took = (perf_counter() - began) * 1e3
+            together.wait()  # every reader still has its rows
+            return len(rows), took
+
+    read_alone = readers == 1
+    tracemalloc.start()
+    try:
+        if read_alone:
+            found = [read(0)]
+        else:
+            with ThreadPoolExecutor(readers) as pool:
+                found = list(pool.map(read, range(readers)))
+        _, peak = tracemalloc.get_traced_memory()
+    finally:
+        tracemalloc.stop()
+    return Footprint(strategy, readers, found[0][0], peak, max(took for _, took in found))
+
+
+def _rows(connection: Any, plan: Plan, strategy: str) -> Any:
+    listing = plan.served
+    variant = listing.lent_variant(connection, None, plan.params)
+    runner = Runner(connection, listing.run_values(plan.params))
+    if strategy == "whole":
+        return runner.fetch(variant.whole(), None, {})[0]
+    return PageReader(runner, variant, plan.judgement.size).read(Spot.start(), None).rows

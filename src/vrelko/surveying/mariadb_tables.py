@@ -1,0 +1,133 @@
+"""Surveying MariaDB tables: catalog, and rows sampled by their primary key."""
+
+from __future__ import annotations
+
+import random
+from dataclasses import replace
+from typing import Any
+
+from sqlalchemy import Connection, text
+from sqlalchemy.exc import DBAPIError
+
+from vrelko.core.facts import ColumnFacts, TableFacts
+from vrelko.core.sampling import PREFIX, common_values, expect_distinct, share_bounds
+from vrelko.engines import mariadb_catalog as catalog
+from vrelko.surveying.budget import Budget
+
+PROBES = 600
+_TOGETHER = 30  # probes a statement
+_WINDOWS, _WINDOW_ROWS = 48, 32
+
+
+def survey_table(
+    connection: Connection, name: str, budget: Budget, notes: list[str]
+) -> TableFacts | None:
+    """Return facts on a table, None where there is none. Raises DBAPIError."""
+    table = catalog.read_table(connection, name, notes)
+    if table is None:
+        return None
+    key = table.primary_key
+    kind = table.column(key[0]).type.lower() if len(key) == 1 else ""
+    try:
+        if "int" in kind:
+            table = _count_by_windows(connection, table, key[0])
+            rows = _probe_by_key(connection, table, key[0], budget)
+        else:
+            rows = _first_rows(connection, table)
+            notes.append(
+                f"{name}: it has no integer key to sample by; columns come from its first rows"
+            )
+    except DBAPIError as error:
+        if "denied" not in str(error):
+            raise
+        notes.append(f"{name}: no row could be sampled; what the catalog leaves out is guessed")
+        rows = []
+    stored = catalog.distinct_of(connection, name)
+    columns = [
+        _column(column, [row[i] for row in rows], table, stored.get(column.name))
+        for i, column in enumerate(table.columns)
+    ]
+    return replace(table, columns=tuple(columns))
+
+
+def _column(
+    column: ColumnFacts, values: list[Any], table: TableFacts, stored: float | None
+) -> ColumnFacts:
+    if not values:
+        return replace(column, distinct=stored)
+    common = tuple(common_values(values))
+    distinct = expect_distinct(values, table.rows)
+    if table.primary_key == (column.name,):
+        distinct = table.rows
+    elif stored and len(common) < len(set(values)):
+        distinct = min(max(stored, distinct or 0.0), table.rows)
+    texts = [value for value in values if isinstance(value, (str, bytes))]
+    width = sum(len(t) for t in texts) / len(values) + 1 if texts else column.width
+    return replace(
+        column, width=None if width is None else round(width, 1), distinct=distinct,
+        null_share=round(sum(value is None for value in values) / len(values), 4),
+        common=common, bounds=share_bounds(values, common),
+    )  # fmt: skip
+
+
+def _listed(connection: Connection, table: TableFacts) -> str:
+    parts = []
+    for column in table.columns:
+        own = _quote(connection, column.name)
+        long = any(kind in column.type.lower() for kind in ("char", "text", "blob", "binary"))
+        parts.append(f"substr({own}, 1, {PREFIX})" if long else own)
+    return ", ".join(parts)
+
+
+def _count_by_windows(connection: Connection, table: TableFacts, key: str) -> TableFacts:
+    """Return the table with its rows as the density of keys in windows, times their span, tells."""
+    t, k = _quote(connection, table.name), _quote(connection, key)
+    low, high = connection.execute(text(f"SELECT min({k}), max({k}) FROM {t}")).one()
+    if low is None or high - low < _WINDOWS * _WINDOW_ROWS:
+        rows = float(connection.execute(text(f"SELECT count(*) FROM {t}")).scalar() or 0)
+        return replace(table, rows=rows, rows_from="counted")
+    rng = random.Random(1)
+    ahead = (
+        f"(SELECT {k} FROM {t} WHERE {k} >= {{at}} ORDER BY {k} LIMIT 1 OFFSET {_WINDOW_ROWS - 1})"
+    )
+    ats = [low + rng.randrange(high - low + 1) for _ in range(_WINDOWS)]
+    parts = [f"SELECT {at} AS at_, {ahead.format(at=at)} AS last_" for at in ats]
+    found = connection.execute(text(" UNION ALL ".join(parts))).all()
+    ends = [(at, last) for at, last in found if last is not None]
+    covered = sum(last - at + 1 for at, last in ends)
+    if not covered:
+        return table
+    rows = round((high - low + 1) * len(ends) * _WINDOW_ROWS / covered)
+    bytes_ = table.row_bytes * table.rows / rows if table.rows else table.row_bytes
+    return replace(
+        table, rows=float(rows), rows_from="sampled windows of keys", row_bytes=round(bytes_, 1)
+    )
+
+
+def _probe_by_key(connection: Connection, table: TableFacts, key: str, budget: Budget) -> list[Any]:
+    t, k = _quote(connection, table.name), _quote(connection, key)
+    listed = _listed(connection, table)
+    low, high = connection.execute(text(f"SELECT min({k}), max({k}) FROM {t}")).one()
+    if low is None:
+        return []
+    if high - low < PROBES:
+        return list(connection.execute(text(f"SELECT {listed} FROM {t} LIMIT {PROBES}")))
+    rng = random.Random(2)
+    one = f"(SELECT {listed} FROM {t} WHERE {k} >= {{at}} ORDER BY {k} LIMIT 1)"
+    rows: list[Any] = []
+    for _ in range(PROBES // _TOGETHER):
+        if budget.spent and rows:
+            break
+        ats = [low + rng.randrange(high - low + 1) for _ in range(_TOGETHER)]
+        rows += connection.execute(text(" UNION ALL ".join(one.format(at=at) for at in ats)))
+    return rows
+
+
+def _first_rows(connection: Connection, table: TableFacts) -> list[Any]:
+    listed, t = _listed(connection, table), _quote(connection, table.name)
+    return list(connection.execute(text(f"SELECT {listed} FROM {t} LIMIT {PROBES}")))
+
+
+def _quote(connection: Connection, name: str) -> str:
+    quoted = connection.dialect.identifier_preparer.quote_identifier(name)
+    return quoted.replace(":", "\\:")

@@ -1,0 +1,84 @@
+"""Surveying PostgreSQL tables: catalog and statistics, with a few sampled blocks."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from sqlalchemy import Connection
+
+from vrelko.core.facts import ColumnFacts, TableFacts
+from vrelko.core.sampling import common_values, expect_distinct, share_bounds
+from vrelko.engines import postgresql_catalog as catalog
+from vrelko.surveying.budget import Budget
+from vrelko.surveying.probing import WINDOWS, probe_indexes
+
+SAMPLED_BLOCKS = 24
+
+
+def survey_table(
+    connection: Connection, name: str, budget: Budget, notes: list[str]
+) -> TableFacts | None:
+    """Return facts on a table, None where there is none. Raises DBAPIError."""
+    table = catalog.read_table(connection, name, notes)
+    if table is None or table.columns == ():
+        return table
+    names = [column.name for column in table.columns]
+    known = all(column.width is not None for column in table.columns)
+    stale = table.rows < 0 or not known or all(c.null_share is None for c in table.columns)
+    try:
+        with connection.begin_nested():
+            sample = catalog.sample_rows(connection, table, names, SAMPLED_BLOCKS)
+    except Exception as error:
+        if "permission denied" not in str(error):
+            raise
+        notes.append(f"{name}: no row could be sampled; what statistics leave out is guessed")
+        return replace(table, rows=max(table.rows, 0.0))
+    if stale and sample:
+        notes.append(
+            f"{name}: no statistics were ever taken; numbers come from {len(sample):,} sampled rows"
+        )
+        table = _from_sample(table, sample)
+    table = replace(table, rows=max(table.rows, 0.0))
+    if not sample or not table.indexes:
+        return table
+    by_block = dict(sample)
+    starts = [dict(zip(names, row, strict=True)) for row in by_block.values()]
+    step = max(len(starts) // WINDOWS, 1)
+    with connection.begin_nested() as point:
+        catalog.steer_to_indexes(connection, budget.left_ms)
+        table = probe_indexes(
+            connection, table, catalog.quoted_name(connection, name), catalog.BLOCK_OF_ROW,
+            starts[::step], budget, notes,
+        )  # fmt: skip
+        if point.is_active:
+            point.rollback()  # the settings with it
+    return table
+
+
+def _from_sample(table: TableFacts, sample: list[tuple[int, Any]]) -> TableFacts:
+    """Return the table with rows and columns as a sample of whole blocks has them."""
+    blocks = len({block for block, _ in sample})
+    rows = table.rows if table.rows >= 0 else table.blocks * len(sample) / max(blocks, 1)
+    columns = []
+    for i, column in enumerate(table.columns):
+        values = [row[i] for _, row in sample]
+        common = tuple(common_values(values))
+        columns.append(_sampled(column, values, rows, common))
+    bytes_ = table.blocks * 8192 / rows if rows else 0.0
+    return replace(
+        table, rows=round(rows), rows_from="sampled blocks", columns=tuple(columns),
+        row_bytes=round(bytes_, 1),
+    )  # fmt: skip
+
+
+def _sampled(
+    column: ColumnFacts, values: list[Any], rows: float, common: tuple[tuple[str, float], ...]
+) -> ColumnFacts:
+    texts = [str(value) for value in values if value is not None]
+    width = column.width or (sum(map(len, texts)) / len(texts) + 1 if texts else 8.0)
+    distinct = expect_distinct(values, rows)
+    return replace(
+        column, width=width, null_share=sum(v is None for v in values) / len(values),
+        distinct=distinct, common=common, bounds=share_bounds(values, common),
+    )  # fmt: skip

@@ -1,0 +1,124 @@
+"""Surveying SQLite tables: catalog, b-tree pages, and rows sampled by their row id."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from sqlalchemy import Connection
+
+from vrelko.core.facts import ColumnFacts, IndexFacts, TableFacts
+from vrelko.core.sampling import common_values, expect_distinct, share_bounds
+from vrelko.engines import sqlite_catalog as catalog
+from vrelko.errors import DatabaseError
+from vrelko.surveying.budget import Budget
+from vrelko.surveying.probing import probe_indexes
+from vrelko.surveying.sampling import count_by_windows, distinct_by_index, sample_rows
+
+
+def survey_table(
+    connection: Connection, name: str, budget: Budget, notes: list[str]
+) -> TableFacts | None:
+    """Return facts on a table, None where there is none. Raises DBAPIError."""
+    if name not in catalog.list_tables(connection):
+        return None
+    declared = catalog.read_columns(connection, name)
+    without = catalog.is_without_rowid(connection, name)
+    keys = sorted((c for c in declared if c.key_place), key=lambda c: c.key_place)
+    alone = len(keys) == 1 and keys[0].type == "INTEGER" and not without
+    row_id = keys[0].name if alone else None
+    seek_by = row_id or (None if without else "rowid")
+    statistics = catalog.read_statistics(connection, name)
+    tree = catalog.sample_tree(connection, name)
+    if tree is None:
+        notes.append(f"{name}: dbstat is not compiled in; widths and blocks come from samples")
+    rows, rows_from = _count_rows(connection, name, seek_by, statistics, tree)
+    if seek_by is None:
+        notes.append(f"{name}: it has no row id to sample by; columns come from its first rows")
+    sample = sample_rows(connection, name, seek_by, [column.name for column in declared])
+    columns = []
+    indexes = catalog.read_indexes(connection, name)
+    led = {index.columns[0].name for index in indexes if index.columns and not index.partial}
+    for column in declared:
+        values, widths = sample.values[column.name], sample.widths[column.name]
+        size = max(sample.size, 1)
+        distinct = expect_distinct(values, rows)
+        if column.name in led:
+            by_index = distinct_by_index(connection, name, column.name, values, rows)
+            distinct = by_index or distinct
+        columns.append(
+            ColumnFacts(
+                column.name,
+                column.type,
+                column.nullable,
+                width=round(sum(widths) / size, 2),
+                null_share=round(sum(value is None for value in values) / size, 4),
+                distinct=None if distinct is None else round(distinct, 1),
+                common=tuple(common_values(values)),
+                bounds=share_bounds(values, common_values(values)),
+            )
+        )
+    row_bytes = tree.cell_bytes if tree else sum(c.width or 0 for c in columns) + 4.0
+    block = int(connection.exec_driver_sql("PRAGMA page_size").scalar() or 4096)
+    blocks = rows / tree.cells_a_leaf if tree and tree.cells_a_leaf else rows * row_bytes / block
+    table = TableFacts(
+        name, rows, rows_from, round(row_bytes, 1), max(round(blocks, 1), 1.0), tuple(columns), (),
+        tuple(column.name for column in keys), row_id, without, tree.levels if tree else 3,
+    )  # fmt: skip
+    facts = tuple(_survey_index(connection, index, table) for index in indexes)
+    table = _with_statistics(replace(table, indexes=facts), statistics)
+    if seek_by is None or not sample.size:
+        return table
+    picked = range(0, sample.size, max(sample.size // 8, 1))
+    starts = [{column: values[i] for column, values in sample.values.items()} for i in picked]
+    source = connection.dialect.identifier_preparer.quote_identifier(name).replace(":", "\\:")
+    return probe_indexes(connection, table, source, "rowid", starts, budget, notes)
+
+
+def _count_rows(
+    connection: Connection,
+    name: str,
+    seek_by: str | None,
+    statistics: Mapping[str | None, list[int]],
+    tree: catalog.TreeSample | None,
+) -> tuple[float, str]:
+    if seek_by is not None:
+        return round(count_by_windows(connection, name, seek_by)), "sampled windows of row ids"
+    if statistics:
+        return float(max(numbers[0] for numbers in statistics.values())), "stored statistics"
+    if tree is not None:
+        return round(tree.cells), "sampled b-tree pages"
+    raise DatabaseError(
+        f"the rows of {name!r} cannot be told: WITHOUT ROWID, no statistics, no dbstat",
+        "Run ANALYZE on it once, or write its facts by hand",
+        "rows-unknown",
+    )
+
+
+def _survey_index(
+    connection: Connection, index: catalog.CatalogIndex, table: TableFacts
+) -> IndexFacts:
+    tree = catalog.sample_tree(connection, index.name)
+    widths = [table.column(c.name).width or 8.0 for c in index.columns if c.name]
+    size = tree.cell_bytes + 4.0 if tree else sum(widths) + 8.0
+    leaves = table.rows / tree.cells_a_leaf if tree and tree.cells_a_leaf else None
+    return IndexFacts(
+        index.name, index.columns, index.unique, index.partial, round(size, 1),
+        None if leaves is None else round(leaves, 1), tree.levels if tree else None,
+    )  # fmt: skip
+
+
+def _with_statistics(table: TableFacts, statistics: Mapping[str | None, list[int]]) -> TableFacts:
+    """Return the table with distinct counts of leading index columns from stored statistics."""
+    distinct: dict[str, float] = {}
+    for index in table.indexes:
+        numbers = statistics.get(index.name, [])
+        leading = index.columns[0].name if index.columns else None
+        if len(numbers) > 1 and leading is not None and not index.partial:
+            distinct[leading] = table.rows / max(numbers[1], 1)
+        if index.unique and len(index.columns) == 1 and leading is not None:
+            distinct[leading] = table.rows
+    for name in table.primary_key if len(table.primary_key) == 1 else ():
+        distinct[name] = table.rows
+    columns = tuple(replace(c, distinct=distinct.get(c.name, c.distinct)) for c in table.columns)
+    return replace(table, columns=columns)

@@ -1,0 +1,203 @@
+"""Cost: the arithmetic of works and rates, by themselves and on three engines."""
+
+import math
+import random
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from sqlalchemy import (
+    BigInteger,
+    Column,
+    Index,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    bindparam,
+    insert,
+    select,
+    text,
+)
+
+import vrelko
+from exposed import Listing
+from vrelko import Sizes
+from vrelko.core.cost.calibration import Timing, fit_rates
+from vrelko.core.cost.rates import PRIORS, Clock, feature_names, shipped_rates
+from vrelko.core.cost.work import NO_WORK, Work
+from vrelko.core.facts import ColumnFacts, ServerFacts
+from vrelko.core.sampling import judge_neighbours, share_bounds
+from vrelko.measuring.calibrate import calibrate
+from vrelko.measuring.trials import Bench, count_work
+
+ROWS = 12_000
+meta = MetaData()
+key = BigInteger().with_variant(Integer, "sqlite")
+t = Table(
+    "costed", meta, Column("id", key, primary_key=True), Column("g", Integer, nullable=False),
+    Column("k", Integer, nullable=False), Column("w", Integer), Column("pad", String(80)),
+    Index("costed_k", "k", "id"), Index("costed_g", "g", "k", "id"),
+)  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def filled(server):
+    with server.connect() as connection:
+        meta.create_all(connection)
+        rows = [
+            {"id": i, "g": i * i % 997 % 10, "k": i * 7919 % ROWS, "pad": "x" * 70,
+             "w": None if i % 4 == 0 else i % 50}
+            for i in range(1, ROWS + 1)
+        ]  # fmt: skip
+        connection.execute(insert(t), rows)
+        connection.commit()
+    name = server.dialect.name
+    with server.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+        if name == "postgresql":
+            connection.execute(text("VACUUM ANALYZE costed"))
+        elif name == "mariadb":
+            connection.execute(text("ANALYZE TABLE costed")).all()
+    yield server
+    with server.begin() as connection:
+        meta.drop_all(connection)
+
+
+def grid(**settings):
+    usual = {"orders": "k", "sizes": Sizes(20), "total": "capped", "cap": 500, "name": "grid"}
+    return Listing(
+        select(t.c.id, t.c.k, t.c.pad).where(t.c.g == bindparam("g")), **{**usual, **settings}
+    )
+
+
+def planned(engine, listing, params):
+    facts = vrelko.survey(engine, listing)
+    return vrelko.plan(listing, facts, params=params, engine=engine)
+
+
+def test_facts_of_each_engine(filled):
+    facts = vrelko.survey(filled, "costed")
+    table = facts.table("costed")
+    assert table.rows == pytest.approx(ROWS, rel=0.05)
+    assert 80 < table.row_bytes < 200
+    shown = {index.name: index.text for index in table.indexes}
+    assert shown["costed_k"] == "k, id"
+    assert table.primary_key == ("id",)
+    assert table.column("g").distinct == pytest.approx(10)
+    assert table.column("w").null_share == pytest.approx(0.25, abs=0.06)
+    assert table.column("k").share_below(ROWS // 4) == pytest.approx(0.25, abs=0.08)
+    assert facts.server.settings
+    if filled.dialect.name != "mariadb":  # where rows are sought by key, wherever they lie
+        by_k = next(index for index in table.indexes if index.name == "costed_k")
+        place = by_k.switches if filled.dialect.name == "postgresql" else 1 - by_k.consecutive
+        assert place > 0.9
+    assert vrelko.Facts.from_json(facts.to_json()) == facts
+
+
+def test_estimates_hold_on_each_engine(filled):
+    """Near the counts of the engine's own counter, for each strategy, near and deep."""
+    plan = planned(filled, grid(), {"g": 4})
+    assert plan.judgement.routes_seen
+    measured = vrelko.measure(filled, plan, readers=2)
+    assert len(measured.memory) == (2 if filled.dialect.name == "sqlite" else 4)
+    assert {page.strategy for page in measured.pages} >= {"offset", "keyset", "whole"}
+    last = plan.judgement.pages  # whose rows the estimate of all rows decides
+    for page in measured.pages:
+        if page.page < last - 1:
+            assert page.ratio == pytest.approx(1, abs=0.45), page
+
+
+def test_a_server_tells_where_it_leaves_the_index(filled):
+    """The depth at which EXPLAIN changes, found in few questions, is where it does change."""
+    listing = Listing(select(t), orders="k", total="none", name="all", sizes=Sizes(20))
+    plan = planned(filled, listing, {})
+    switch = plan.judgement.switch
+    if filled.dialect.name == "sqlite":
+        assert switch is None
+        return
+    if switch is None:
+        return
+    with filled.connect() as connection:
+        bench = Bench(connection, plan)
+        for offset, path in ((switch * 0.95 - 20, bench.model.path), (switch * 1.05, None)):
+            work = bench.model.offset(offset, 20)
+            assert bool(work.sorted_rows) == (path is None)
+            trial = bench.page("offset", int(offset), 20)
+            assert count_work(connection, trial) == pytest.approx(
+                count_expected(filled, trial), rel=0.3
+            )
+
+
+def count_expected(engine, trial):
+    from vrelko.core.cost.counted import counted_as
+
+    return counted_as(engine.dialect.name, trial.estimate)
+
+
+def test_calibration_times_a_few_pages(filled):
+    plan = planned(filled, grid(), {"g": 4})
+    rates = calibrate(filled, plan)
+    assert rates.calibrated
+    assert set(rates.us) == set(PRIORS[filled.dialect.name])
+    again = plan.with_rates(rates)
+    assert again.judgement.rates == rates
+    assert again.candidates[0].sql == plan.candidates[0].sql
+    without = grid(name="nothing given")
+    assert not calibrate(filled, planned(filled, without, {})).calibrated
+
+
+SERVER = ServerFacts("postgresql", "15", 8192)
+
+
+@given(seed=st.integers(0, 10**6), speed=st.floats(0.2, 5))
+def test_calibration_finds_the_speed_of_a_machine(seed, speed):
+    """Timings made from scaled rates are foretold for works that were not timed."""
+    rng = random.Random(seed)
+    clock = Clock(shipped_rates("postgresql"), SERVER)
+
+    def some_work():
+        return Work(**{
+            name: rng.choice([0, rng.uniform(1, 3_000)])
+            for name in feature_names("postgresql") if name not in ("statements", "gathered")
+        })  # fmt: skip
+
+    works = [some_work() for _ in range(5)]
+    timings = [Timing(work, clock.ms(work) * speed, "index") for work in works]
+    fitted = Clock(fit_rates(clock, timings), SERVER)
+    held_out = some_work()
+    assert fitted.ms(held_out) == pytest.approx(clock.ms(held_out) * speed, rel=0.02)
+    time = fitted.time(held_out, path="index")
+    assert time.low < time.ms < time.high
+    unseen = fitted.time(held_out, path="bitmap sort")
+    assert unseen.high > time.high
+    rare = fitted.time(Work(rows=10, entries=1_000), passing=0.01, path="index")
+    assert rare.high / rare.ms > time.high / time.ms
+
+
+def test_works_add_up():
+    one = Work(entries=3, rows=2)
+    assert (one + NO_WORK) == one
+    assert one.times(2).entries == 6
+    assert (one + one).statements == 2
+    cold = Clock(shipped_rates("sqlite"), SERVER).when_cold()
+    assert cold.ms(Work(misses=1_000)) > Clock(shipped_rates("sqlite"), SERVER).ms(Work(misses=9))
+
+
+@given(st.lists(st.integers(0, 1_000), min_size=300, max_size=600), st.integers(0, 1_000))
+def test_bounds_tell_the_share_below(values, point):
+    column = ColumnFacts("x", "integer", False, bounds=share_bounds(values, ()))
+    truth = sum(value < point for value in values) / len(values)
+    assert column.share_below(point) == pytest.approx(truth, abs=0.12)
+
+
+def test_neighbours():
+    near = judge_neighbours([[1, 1, 1, 2, 2], [7, 7, 8, 8, 8]], 10_000)
+    assert (near.switches, near.far) == (0.25, 0.0)
+    ids = judge_neighbours([list(range(5, 60))], 10_000)
+    assert ids.consecutive == 1.0
+    rng = random.Random(1)
+    apart = judge_neighbours([[rng.randrange(10_000) for _ in range(64)] for _ in range(8)], 10_000)
+    assert apart.switches > 0.99
+    assert apart.far == pytest.approx(1, abs=0.05)
+    assert judge_neighbours([], 10) is None
+    assert math.isfinite(judge_neighbours([[1, 2]], 1).far)

@@ -1,0 +1,153 @@
+"""Every finding, seen and not seen, on facts written by hand: no database is needed."""
+
+import pytest
+from sqlalchemy import (
+    BigInteger,
+    Column,
+    DateTime,
+    Double,
+    Integer,
+    MetaData,
+    Numeric,
+    String,
+    Table,
+    bindparam,
+    func,
+    select,
+)
+
+import vrelko
+from exposed import Listing
+from vrelko import Depth, Facts, Readers, Sizes, Writers
+from vrelko.core.findings import CODES
+
+visit = Table(
+    "visit",
+    MetaData(),
+    Column("id", BigInteger, primary_key=True),
+    Column("site", Integer, nullable=False),
+    Column("kind", Integer, nullable=False),
+    Column("seen_at", DateTime, nullable=False),
+    Column("changed_at", DateTime, nullable=False),
+    Column("weight", Double),
+    Column("fee", Numeric(8, 2), nullable=False),
+    Column("label", String(40), nullable=False),
+)
+c = visit.c
+
+
+def facts(engine="postgresql", settings=None, **table):
+    """Facts as a person writes them down."""
+    columns = [
+        {"name": "id", "type": "bigint", "distinct": 1e6, "nullable": False},
+        {"name": "site", "type": "integer", "distinct": 50},
+        {"name": "kind", "type": "integer", "distinct": 500},
+        {"name": "seen_at", "type": "timestamp", "distinct": 9e5},
+        {"name": "changed_at", "type": "timestamp", "distinct": 9e5},
+        {"name": "weight", "type": "double precision", "distinct": 1e3, "null_share": 0.2},
+        {"name": "fee", "type": "numeric(8,2)", "distinct": 1e3},
+        {"name": "label", "type": "character varying(40)", "distinct": 9e5},
+    ]
+    given = {
+        "name": "visit", "rows": 1_000_000, "columns": columns, "primary_key": ["id"],
+        "indexes": [
+            {"name": "visit_pkey", "columns": ["id"], "unique": True},
+            {"name": "by_seen", "columns": ["seen_at", "id"]},
+            {"name": "by_changed", "columns": ["changed_at", "id"]},
+            {"name": "by_fee", "columns": ["fee", "id"]},
+            {"name": "by_label", "columns": ["label", "id"]},
+        ],
+        **table,
+    }  # fmt: skip
+    server = {"engine": engine, "settings": settings or {}}
+    return Facts.from_dict({"schema": "vrelko.facts/1", "server": server, "tables": [given]})
+
+
+def listing(orders="seen_at,id", where=None, **settings):
+    chosen = select(c.id, c.seen_at)
+    if where is not None:
+        chosen = chosen.where(where)
+    return Listing(chosen, orders=orders, total="none", sizes=Sizes(25), **settings)
+
+
+def codes(given, known=None, **plan):
+    return {finding.code for finding in vrelko.plan(given, known or facts(), **plan).findings}
+
+
+NUMBERS = list(range(100))
+SEEN = {
+    "no-order": lambda: codes(Listing(select(c.id), total="none")),
+    "order-ties": lambda: codes(listing("seen_at")),
+    "no-fitting-index": lambda: codes(listing("site,id")),
+    "size-unbounded": lambda: codes(
+        Listing(select(c.id), orders="id", total="none", sizes=Sizes(25, most=None))
+    ),
+    "count-each-request": lambda: codes(Listing(select(c.id), orders="id", total="exact")),
+    "deep-offset": lambda: codes(listing(strategy="offset")),
+    "whole-table": lambda: codes(Listing(select(c.id), orders="id", kind="choices")),
+    "mixed-directions": lambda: codes(listing("-site,id")),
+    "nulls-in-order": lambda: codes(listing("weight:nulls-first,id")),
+    "filter-outside-index": lambda: codes(listing(where=c.site == 3)),
+    "low-selectivity": lambda: codes(listing(where=c.kind == 3)),
+    "set-too-large": lambda: codes(listing(where=c.site.in_(NUMBERS))),
+    "path-switch": lambda: codes(
+        Listing(select(visit), orders="seen_at,id", total="none"), facts("mariadb"),
+        readers=Readers(depth=Depth(jumps=0.1)),
+    ),
+    "generic-plan": lambda: codes(listing(where=c.kind == bindparam("kind"))),
+    "moving-key": lambda: codes(
+        listing("changed_at,id"), writers=Writers(moves_a_minute=5, moving=("changed_at",))
+    ),
+    "computed-order": lambda: codes(
+        Listing(
+            select(c.id, func.abs(c.site).label("far")), orders="far,id", total="none", expose=True
+        )
+    ),
+    "text-order": lambda: codes(listing("label,id")),
+    "float-key": lambda: codes(listing("weight,id")),
+    "row-security": lambda: codes(listing("fee,id"), facts(row_security=True)),
+    "statistics-stale": lambda: codes(listing(), facts(changed_rows=300_000)),
+    "dead-rows": lambda: codes(listing(), facts(dead_rows=300_000)),
+    "not-vacuumed": lambda: codes(listing(), facts(visible_share=0.1)),
+}  # fmt: skip
+
+
+def test_every_code_has_a_case():
+    assert set(SEEN) == set(CODES)
+
+
+@pytest.mark.parametrize("code", sorted(SEEN))
+def test_every_finding_is_seen(code):
+    assert code in SEEN[code]()
+
+
+def test_a_sound_listing_has_none():
+    settings = {"plan_cache_mode": "force_custom_plan"}
+    clean = codes(listing(), facts(settings=settings), readers=Readers(depth=Depth(jumps=0.1)))
+    assert clean == set()
+
+
+def test_what_a_mild_case_does_not_say():
+    assert "path-switch" not in codes(
+        Listing(select(visit), orders="seen_at,id", total="none"), facts("mariadb")
+    )
+    assert "row-security" not in codes(listing(), facts(row_security=True))
+    assert "text-order" not in codes(listing("label,id"), facts("mariadb"))
+    assert "set-too-large" not in codes(listing(where=c.site.in_([1, 2, 3])))
+    assert "nulls-in-order" not in codes(listing("weight:nulls-first,id"), facts("sqlite"))
+
+
+def test_facts_by_hand_fill_themselves_in():
+    table = facts().table("visit")
+    assert table.blocks > 5_000
+    assert table.row_bytes > 60
+    assert [index.text for index in table.indexes][1] == "seen_at, id"
+    plan = vrelko.plan(listing(), facts())
+    assert plan.verdict.strategy == "keyset"
+    assert not plan.judgement.routes_seen
+    assert not plan.judgement.rates.calibrated
+    for engine in ("sqlite", "postgresql", "mariadb"):
+        deep = vrelko.plan(listing(), facts(engine)).candidates
+        by_name = {one.strategy: one.ladder[-1] for one in deep}
+        assert by_name["offset"].time.ms > 50 * by_name["keyset"].time.ms
+        assert by_name["keyset"].work.entries < 60
