@@ -2,8 +2,8 @@
 
     python bench/accuracy/run.py [URL ...] [--scale 1.0] [--pages 12] [--json FILE]
 
-Without a URL: SQLite in a temporary folder, and the local PostgreSQL and MariaDB, each in a database
-of its own (`vrelko_accuracy`). Every page is read by every strategy, counted by the engine's own
+Without a URL: SQLite in a temporary folder, and the local PostgreSQL and MariaDB, each in its
+own database (`vrelko_accuracy`). Every page is read by every strategy, counted by the engine's own
 counter, and timed six times in interleaved rounds; the two halves of the repeats give the machine's
 own repeatability, beside which errors are shown.
 """
@@ -21,17 +21,16 @@ from time import perf_counter
 sys.path.insert(0, str(Path(__file__).parent))
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
-from bounds import SERVERS, open_database  # noqa: E402
-from rivals import rival_cost  # noqa: E402
-from scenarios import STRATEGIES, draw, listings  # noqa: E402
-from shapes import make, shapes  # noqa: E402
+from bounds import SERVERS, open_database
+from rivals import rival_cost
+from scenarios import STRATEGIES, draw, listings
+from shapes import make, shapes
 
-import vrelko  # noqa: E402
-from vrelko.core.cost.calibration import Timing  # noqa: E402
-from vrelko.core.cost.counted import counted_as  # noqa: E402
-from vrelko.core.cost.rates import Clock, shipped_rates  # noqa: E402
-from vrelko.measuring.calibrate import calibrate  # noqa: E402
-from vrelko.measuring.trials import Bench, count_work  # noqa: E402
+import vrelko
+from vrelko.core.cost.counted import counted_as
+from vrelko.core.cost.rates import Clock, shipped_rates
+from vrelko.measuring.calibrate import calibrate
+from vrelko.measuring.trials import Bench, count_work
 
 MOST_MS = 8_000.0
 _CALIBRATED_BY = ("all", "equal 10 %", "residual 10 %")

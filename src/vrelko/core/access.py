@@ -9,7 +9,7 @@ from typing import Literal
 from vrelko.core.facts import IndexColumn, IndexFacts, TableFacts
 from vrelko.core.order import Order, Term
 from vrelko.core.outline import Outline
-from vrelko.core.selectivity import shares
+from vrelko.core.selectivity import shares, value_shares
 
 PathKind = Literal["ordered", "sorted"]
 Scan = Literal["index", "bitmap", "table"]
@@ -27,7 +27,8 @@ class AccessPath:
     to `share` of the table, `residual` conditions keep `passing` of these; `inside` tells that they
     are tested on the index alone. `covering`: the table is never visited. `bounded`: a range limits
     the column behind the fixed ones. `branches` of the index are read, one for each value of a set;
-    `runs` values of a set give rows in order each by itself. `workers` read side by side.
+    `runs`: the share of rows of each value of a set that gives its rows in order by itself.
+    `workers` read side by side.
     """
 
     kind: PathKind
@@ -42,7 +43,7 @@ class AccessPath:
     inside: bool = False
     branches: int = 1
     workers: int = 0
-    runs: int = 1
+    runs: tuple[float, ...] = ()
 
     @property
     def text(self) -> str:
@@ -104,11 +105,23 @@ def choose_path(
                                         not path.covering, -len(path.fixed)))  # fmt: skip
 
 
-def choose_keys(outline: Outline, order: Order, table: TableFacts, engine: str) -> AccessPath:
-    """Return the access path to the keys of a page alone, as a deferred join reads them first."""
+def choose_keys(
+    outline: Outline, order: Order, table: TableFacts, engine: str, near: AccessPath | None = None
+) -> AccessPath:
+    """Return the access path to the keys of a page alone, as a deferred join reads them first.
+
+    `near` is the one to whole rows, where a server told it: its index is taken for the keys too.
+    """
+    narrow = _narrowed(outline, order, table)
+    if near is None or near.index is None:
+        return choose_path(narrow, order, table, engine)
+    path = _path(narrow, order, table, near.index, engine, False)
+    return replace(path, kind=near.kind)
+
+
+def _narrowed(outline: Outline, order: Order, table: TableFacts) -> Outline:
     keys = tuple((table.name, name) for name in (*table.primary_key, *order.names))
-    narrow = replace(outline, tables=outline.tables[:1], columns=keys)
-    return choose_path(narrow, order, table, engine)
+    return replace(outline, tables=outline.tables[:1], columns=keys)
 
 
 def follow_path(
@@ -277,13 +290,14 @@ def _runs(
     index: IndexFacts,
     engine: str,
     sets: Sequence[str],
-) -> int:
-    """Return how many values of a set give rows in order, each by itself."""
+) -> tuple[float, ...]:
+    """Return the shares of the values of a set that give rows in order, each by itself."""
     if not sets or order is None:
-        return 1
+        return ()
     if not serves_order(index, order, _pinned(outline, True), table, engine):
-        return 1
-    return max(_values(outline, sets), 1)
+        return ()
+    condition = next(c for c in outline.conditions if c.kind == "in" and c.column in sets)
+    return value_shares(outline, condition, table)
 
 
 def _values(outline: Outline, sets: Sequence[str]) -> int:

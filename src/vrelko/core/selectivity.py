@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from typing import Any
 
 from vrelko.core.facts import ColumnFacts, TableFacts
@@ -58,6 +59,18 @@ def condition_share(outline: Outline, condition: Condition, table: TableFacts) -
         many = value if isinstance(value, (list, tuple, set, frozenset)) else [None] * 3
         return min(sum(_equal_share(facts, one) for one in many), 1.0)
     return _equal_share(facts, value) if condition.kind == "equal" else _OTHER
+
+
+def value_shares(outline: Outline, condition: Condition, table: TableFacts) -> tuple[float, ...]:
+    """Return the share of rows of each value of a set condition, in the values' own order."""
+    value = _value(outline, condition)
+    many = list(value) if isinstance(value, (list, tuple, set, frozenset)) else [None] * 3
+    if not table.has_column(condition.column):
+        return tuple(_EQUAL for _ in many)
+    facts = table.column(condition.column)
+    with suppress(TypeError):
+        many.sort()
+    return tuple(_equal_share(facts, one) for one in many)
 
 
 def _equal_share(facts: ColumnFacts, value: Any) -> float:

@@ -35,10 +35,15 @@ def explain_join(
 ) -> tuple[Seen | None, Seen | None]:
     """Return how a deferred join finds its keys, and how the rows behind them.
 
-    Only PostgreSQL is asked; the others always find rows by their primary key.
+    SQLite is not asked: it takes the index that it takes for whole rows.
     """
-    if dialect_of(lender).name != "postgresql":
+    name = dialect_of(lender).name
+    if name == "sqlite":
         return None, None
+    if name != "postgresql":
+        rows = lender.execute(explain(statement), params).mappings().all()
+        inner = [row for row in rows if row["select_type"] == "DERIVED"]
+        return (_mariadb(inner, table) if inner else None), None
     found = lender.execute(explain(statement), params).scalar()
     (top,) = found if isinstance(found, list) else json.loads(str(found))
     keys = next((n for n in _nodes(top["Plan"]) if n["Node Type"] == "Limit"), top["Plan"])

@@ -6,6 +6,7 @@ Nothing is read: every question is an EXPLAIN.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from typing import Any
 
 from vrelko.core.access import AccessPath, Seen, choose_keys, choose_path, follow_path
@@ -18,7 +19,9 @@ from vrelko.serving.listing import Listing
 from vrelko.sql.statements import LIMIT, OFFSET
 
 MOST_EXPLAINS = 16
-_EXACT = 0.01  # of the depth at which the path changes
+"""EXPLAINs to find the depth at which a server takes another path, to one per cent."""
+
+_EXACT = 0.01
 
 
 def ask_routes(
@@ -30,63 +33,67 @@ def ask_routes(
     table: TableFacts,
     engine: str,
 ) -> Routes:
-    """Return the access paths a server says it takes for one variant, at most 20 EXPLAINs.
+    """Return the access paths a server says it takes for one variant.
 
     `allowed` is the order as the listing names it, `order` the same by the table's columns.
     """
     variant = listing.lent_variant(lender, str(allowed), outline.params)
     values, size = listing.run_values(outline.params), outline.sizes.default
-    shared = outline, order, table
+
+    def follow(seen: Seen | None, of: Order | None = order) -> AccessPath:
+        if seen is None:
+            return choose_path(outline, of, table, engine)
+        return follow_path(outline, of, table, seen, engine)
+
+    def limits(rows: float) -> dict[str, Any]:
+        return {**values, LIMIT: size + 1, OFFSET: max(int(rows), 0)}
 
     def offset(rows: float) -> Seen | None:
-        limits = {LIMIT: size + 1, OFFSET: max(int(rows), 0)}
-        return explain_path(lender, variant.offset(), {**values, **limits}, table.name)
+        return explain_path(lender, variant.offset(), limits(rows), table.name)
+
+    def keys(rows: float) -> Seen | None:
+        return explain_join(lender, variant.deferred(), limits(rows), table.name)[0]
 
     first = offset(0)
-    near = _path(first, *shared, engine)
+    near = follow(first)
     rows = table.rows * near.share * near.passing
-    switch, deep = None, None
-    if engine != "sqlite" and first is not None and rows > 2 * size:
-        switch, last = _turn(offset, first, rows - size)
-        deep = _path(last, *shared, engine) if switch is not None else None
+    switch, last = _turn(offset, first, rows - size, engine)
+    key_seen, by_key = explain_join(lender, variant.deferred(), limits(0), table.name)
+    keys_switch, keys_last = _turn(keys, key_seen, rows - size, engine)
     served = choose_path(outline, order, table, engine, served=True)
     seek = served
-    if served.branches == 1 and engine != "mariadb":  # whose ranges are always taken from an index
-        limited = variant.limited(variant.edge(False)[0], size + 1)
-        extra = {LIMIT: size + 1} if limited is variant.edge(False)[0] else {}
-        edge = explain_path(lender, limited, {**values, **extra}, table.name)
-        seek = _path(edge, *shared, engine) if edge is not None else served
-        if len(variant.edge(False)) > 1:
-            seek = served
+    edge = variant.edge(False)
+    # MariaDB always takes the ranges of a key from an index; several statements have each theirs.
+    if served.branches == 1 and engine != "mariadb" and len(edge) == 1:
+        limited = variant.limited(edge[0], size + 1)
+        extra = {LIMIT: size + 1} if limited is edge[0] else {}
+        seek = follow(explain_path(lender, limited, {**values, **extra}, table.name))
     counted = explain_path(lender, variant.count(None), values, table.name)
-    counting = choose_path(outline, None, table, engine)
-    if counted is not None:
-        counting = follow_path(outline, None, table, counted, engine)
-    read = explain_path(lender, variant.whole(), values, table.name)
-    whole = _path(read, *shared, engine) if read is not None else near
-    limits = {LIMIT: size + 1, OFFSET: 0}
-    keys, rows_by = explain_join(lender, variant.deferred(), {**values, **limits}, table.name)
-    narrow = choose_keys(outline, order, table, engine)
-    deferred = narrow if keys is None else _path(keys, *shared, engine)
-    joins_whole = rows_by is not None and rows_by.scan == "table"
-    return Routes(near, seek, counting, whole, deep, switch and switch + size, deferred,
-                  joins_whole, seen=True)  # fmt: skip
+    return Routes(
+        near,
+        seek,
+        follow(counted, None),
+        follow(explain_path(lender, variant.whole(), values, table.name)),
+        None if switch is None else follow(last),
+        None if switch is None else switch + size,
+        choose_keys(outline, order, table, engine, near) if key_seen is None else follow(key_seen),
+        None if keys_switch is None else follow(keys_last),
+        None if keys_switch is None else keys_switch + size,
+        by_key is not None and by_key.scan == "table",
+        seen=True,
+    )
 
 
-def _path(
-    seen: Seen | None, outline: Outline, order: Order, table: TableFacts, engine: str
-) -> AccessPath:
-    if seen is None:
-        return choose_path(outline, order, table, engine)
-    return follow_path(outline, order, table, seen, engine)
-
-
-def _turn(ask: Any, first: Seen, rows: float) -> tuple[float | None, Seen | None]:
+def _turn(
+    ask: Callable[[float], Seen | None], first: Seen | None, rows: float, engine: str
+) -> tuple[float | None, Seen | None]:
     """Return the row offset from which a server takes another path, None where it never does."""
+    if engine == "sqlite" or first is None or rows < 2:  # SQLite does not look at the offset
+        return None, first
     last = ask(rows)
     if last is None or last.signature == first.signature:
         return None, last
-    low, high = 1.0, max(rows, 2.0)
+    low, high = 1.0, rows
     for _ in range(MOST_EXPLAINS - 2):
         if high / low < 1 + _EXACT:
             break

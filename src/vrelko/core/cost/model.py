@@ -21,14 +21,17 @@ _ENGINES: dict[str, Callable[[Scene, Ask], Work]] = {
 }
 
 
+_WORKER_SHARE = 0.75  # of a process's work that a parallel worker takes off it
+
+
 @dataclass(frozen=True, slots=True)
 class Routes:
     """The access path of each kind of statement of one variant.
 
     `page` near the start by offset, `deep` where offset and size together reach `switch` rows
-    (None: it never changes), `seek` behind a key, `count`, `whole`, and `deferred` for the keys of
-    a deferred join, whose rows are found by reading the whole table where `joins_whole`. `seen`:
-    the server itself told them.
+    (None: it never changes), `seek` behind a key, `count`, `whole`, and `keys` for those of a
+    deferred join, `keys_deep` from `keys_switch` rows on, whose rows are found by reading the whole
+    table where `joins_whole`. `seen`: the server itself told them.
     """
 
     page: AccessPath
@@ -37,7 +40,9 @@ class Routes:
     whole: AccessPath
     deep: AccessPath | None = None
     switch: float | None = None
-    deferred: AccessPath | None = None
+    keys: AccessPath | None = None
+    keys_deep: AccessPath | None = None
+    keys_switch: float | None = None
     joins_whole: bool = False
     seen: bool = False
 
@@ -65,14 +70,14 @@ class CostModel:
         rows = min(size + 1, max(self.matching - offset, 0.0))
         return self._work(self.path_at(offset, size), Ask("page", offset, rows))
 
-    def keyset(self, rows: float, first: bool = False) -> Work:
-        """A page that fetches `rows` rows behind a key, or the first page."""
+    def keyset(self, rows: float, first: bool = False, at: float = 0.0) -> Work:
+        """A page that fetches `rows` rows behind a key, `at` rows into the order, or the first."""
         rows = min(rows, self.matching)
         seek = self.routes.seek
         if first and seek.branches == 1:
             return self._work(self.routes.page, Ask("page", 0, rows))
         if seek.branches == 1:
-            return self._work(seek, Ask("seek", 0, rows))
+            return self._work(seek, Ask("seek", 0, rows, at))
         return self._branched(seek, rows)
 
     def two_ended(self, offset: float, size: int) -> Work:
@@ -84,9 +89,7 @@ class CostModel:
         """A page of which the keys are found by offset, then its rows by their keys."""
         offset = min(offset, self.matching)
         rows = min(size + 1, max(self.matching - offset, 0.0))
-        path = self.routes.deferred or self.path
-        if not path.covering and not path.inside:
-            path = self.path_at(offset, size)
+        path = self._keys_at(offset, size)
         work = self._work(path, Ask("deferred", offset, rows))
         if not self.routes.joins_whole:
             return work
@@ -141,7 +144,7 @@ class CostModel:
         if name == "deferred-join" and offset > 0:  # the first page is read at once
             return self.deferred(offset, size)
         left = max(self.matching - offset, 0.0)
-        return self.keyset(min(size + 1, left), first=offset <= 0)
+        return self.keyset(min(size + 1, left), first=offset <= 0, at=offset)
 
     def crossover(self, factor: float, size: int, price: Callable[[Work], float]) -> float | None:
         """Rows of offset at which offset costs `factor` times keyset by `price`; None: never."""
@@ -169,6 +172,13 @@ class CostModel:
         if routes.deep is None or routes.switch is None:
             return routes.page
         return routes.deep if offset + size >= routes.switch else routes.page
+
+    def _keys_at(self, offset: float, size: int) -> AccessPath:
+        routes = self.routes
+        path = routes.keys or self.path
+        if routes.keys_deep is not None and routes.keys_switch is not None:
+            return routes.keys_deep if offset + size >= routes.keys_switch else path
+        return path if path.covering or path.inside else self.path_at(offset, size)
 
     def _branched(self, path: AccessPath, rows: float) -> Work:
         """Return the work of a page of which each branch gives its first keys.
@@ -199,6 +209,14 @@ class CostModel:
         if scene.table.rows <= 0:
             return replace(NO_WORK, statements=1.0)
         work = _ENGINES[scene.server.engine](scene, ask)
+        if path.workers:
+            side_by_side = 1 + _WORKER_SHARE * path.workers
+            work = replace(
+                work, gathered=1.0, scanned=work.scanned / side_by_side,
+                scanned_blocks=work.scanned_blocks / side_by_side,
+                checked=work.checked / side_by_side, sort_logs=work.sort_logs / side_by_side,
+                sort_units=work.sort_units / side_by_side,
+            )  # fmt: skip
         if not scene.joins or ask.form == "count":
             return work
         looked_up = scene.joins * (ask.skip + work.rows)

@@ -23,29 +23,31 @@ def work_of(scene: Scene, ask: Ask) -> Work:
         return _count(scene, ask.rows)
     if ask.form == "whole":
         return _page(scene, 0.0, scene.matching, whole=True)
-    return _page(scene, ask.skip, ask.rows)
+    return _page(scene, ask.skip, ask.rows, ask.at)
 
 
-def _page(scene: Scene, skip: float, rows: float, whole: bool = False) -> Work:
+def _page(scene: Scene, skip: float, rows: float, at: float = 0.0, whole: bool = False) -> Work:
     rows = min(rows, max(scene.matching - skip, 0.0))
     out = {"rows": rows, "bytes": rows * scene.row_bytes, "values": rows * scene.columns}
     if scene.in_order:
-        return replace(_index_walk(scene, scene.entries(skip + rows)), **out)
+        begin = max(at, 0.0)
+        return replace(_index_walk(scene, scene.entries(skip + rows), begin), **out)
     return replace(_sorted(scene, skip + rows, whole), **out)
 
 
-def _index_walk(scene: Scene, entries: float) -> Work:
-    """Entries of an index in its order, and their table rows."""
+def _index_walk(scene: Scene, entries: float, at: float = 0.0) -> Work:
+    """Entries of an index in its order, from the row `at`, and their table rows."""
+    switching = _switches(scene, at, at + entries * scene.passing)
     entries *= _with_dead(scene)
     leaves = scene.levels + max(entries - 1, 0.0) / scene.a_leaf
     if scene.path.covering:
         unseen = 1 - scene.table.visible_share
         visits = entries * unseen
-        switches = unseen * (1 + max(entries - 1, 0.0) * _switches(scene))
+        switches = unseen * (1 + max(entries - 1, 0.0) * switching)
         blocks = leaves + 1 + switches  # the visibility map's
     else:
         visits = entries * scene.passing if scene.path.inside else entries
-        switches = 1 + max(visits - 1, 0.0) * _switches(scene)
+        switches = 1 + max(visits - 1, 0.0) * switching
         blocks = leaves + switches
     checked = entries if scene.path.residual else 0.0
     misses = leaves + table_misses(scene, visits)
@@ -127,8 +129,21 @@ def table_misses(scene: Scene, visits: float) -> float:
     return min(apart + near / scene.a_block + min(near, 1.0), blocks)
 
 
-def _switches(scene: Scene) -> float:
-    """Return the share of neighbouring entries in different table blocks."""
+def _switches(scene: Scene, begin: float = 0.0, end: float = 0.0) -> float:
+    """Return the share of neighbouring entries in different table blocks.
+
+    From row `begin` to `end` of the order: NULLs stand by the row's id, which is about its place.
+    """
+    usual = _usual_switches(scene)
+    if scene.nulls is None or end <= begin or not scene.matching:
+        return usual
+    first, last = (share * scene.matching for share in scene.nulls)
+    inside = max(min(end, last) - max(begin, first), 0.0) / (end - begin)
+    a_null = min(1 / (scene.a_block * max(scene.nulls[1] - scene.nulls[0], 1e-9)), 1.0)
+    return usual + inside * (min(a_null, usual) - usual)
+
+
+def _usual_switches(scene: Scene) -> float:
     least = 1 / scene.a_block
     index = scene.path.index
     if index is None:

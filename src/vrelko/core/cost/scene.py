@@ -18,7 +18,7 @@ class Scene:
     row. `tie` is the mean number of rows that differ in the row id alone, 0 where the order does
     not end in it. `declared` are the most bytes a fetched row can take, by its columns' types. Each
     row leads to one of each of `joins` other tables; `terms` of the order are not fixed by a
-    condition.
+    condition. `nulls` are the shares of the order at which its leading term's NULLs begin and end.
     """
 
     server: ServerFacts
@@ -32,6 +32,7 @@ class Scene:
     in_order: bool
     joins: int = 0
     terms: int = 1
+    nulls: tuple[float, float] | None = None
 
     @property
     def matching(self) -> float:
@@ -98,7 +99,19 @@ def make_scene(
         sum(widths) + 8.0 * unknown, _tie(order, table, path), declared,
         path.kind == "ordered", len(outline.tables) - 1,
         sum(name not in path.fixed for name in order.names),
+        _nulls(order, path, table),
     )  # fmt: skip
+
+
+def _nulls(order: Order, path: AccessPath, table: TableFacts) -> tuple[float, float] | None:
+    """Return where the NULLs of the order's first free term stand, None where there are none."""
+    lead = next((term for term in order.terms if term.name not in path.fixed), None)
+    if lead is None or not table.has_column(lead.name):
+        return None
+    share = table.column(lead.name).null_share
+    if not share or not lead.nullable:
+        return None
+    return (0.0, share) if lead.nulls == "first" else (1 - share, 1.0)
 
 
 def _width(table: TableFacts, name: str) -> float:

@@ -129,8 +129,11 @@ def _by_sort(scene: Scene, kept: float, rows: float) -> Work:
     entries = scene.reached
     passed = entries * scene.path.passing
     kept = min(max(kept, 1.0), max(passed, 1.0))
-    if scene.path.runs > 1:  # each run is left once it is behind all rows that are kept
-        most = kept * sum(1 / (i + 1) for i in range(scene.path.runs))
+    if len(scene.path.runs) > 1:  # each run is left once it is behind all rows that are kept
+        most, before = 0.0, 0.0
+        for share in scene.path.runs:
+            before += share
+            most += kept * share / before if before else kept
         entries = min(entries, scene.entries(most))
         passed = entries * scene.path.passing
     inserts = kept * (1 + math.log(max(passed, 1.0) / kept))

@@ -60,9 +60,11 @@ class Ask:
     """What one statement is for: `rows` rows behind `skip` skipped ones.
 
     `form`: page (LIMIT and OFFSET), seek (behind a key), deferred (keys by offset, then their
-    rows), count, or whole. A count stops at `rows`.
+    rows), count, or whole. A count stops at `rows`. `at` is where in the order a page behind a key
+    begins, in rows, as far as that is known.
     """
 
     form: str
     skip: float = 0.0
     rows: float = 0.0
+    at: float = 0.0
