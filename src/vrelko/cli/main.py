@@ -16,7 +16,6 @@ from vrelko.errors import EXIT_STATUS, FactsError, PagesFileError, VrelkoError, 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from vrelko.core.facts import Facts
     from vrelko.serving.pages_file import Pages
     from vrelko.serving.planning import Plan
 
@@ -180,7 +179,7 @@ def sql(
     from vrelko.serving.planning import routine_text, statements_text
 
     loaded = load(pages)
-    name = dialect or loaded.engine.dialect.name
+    name = dialect or loaded.dialect
     found = []
     for listing in (loaded[one] for one in listings or loaded):
         params = listing.workload.params
@@ -189,7 +188,7 @@ def sql(
         else:
             texts = statements_text(listing, strategy, name, params, shape, order)
         found.append({"listing": listing.name, "dialect": name, "statements": texts})
-    loaded.engine.dispose()
+    loaded.close()
     _print(found, as_json, lambda: _each(show_statements, found))
 
 
@@ -304,6 +303,7 @@ def _plans(
     """Yield a plan for each listing asked for, or for all of the file."""
     from vrelko.cli.work import fitted_plans
     from vrelko.serving.pages_file import load
+    from vrelko.serving.pages_tables import read_facts
     from vrelko.serving.planning import plan as plan_
     from vrelko.surveying.survey import survey as survey_
 
@@ -313,8 +313,9 @@ def _plans(
         raise PagesFileError(
             f"{pages} describes no listing", "Add a [listing.NAME] table", "pages-empty"
         )
-    if facts:
-        plans = list(plan_(chosen, _read_facts(facts)))
+    given = read_facts(Path(facts)) if facts else loaded.facts
+    if given is not None:
+        plans = list(plan_(chosen, given))
     else:
         with _status("surveying"):
             known = survey_(loaded.engine, chosen)
@@ -322,20 +323,7 @@ def _plans(
             plans = fitted_plans(loaded.engine, chosen, known, thorough)
     for one in plans:
         yield loaded, one
-    loaded.engine.dispose()
-
-
-def _read_facts(path: str) -> Facts:
-    from vrelko.core.facts import Facts
-
-    try:
-        return Facts.from_json(Path(path).read_text(encoding="utf-8"))
-    except (OSError, UnicodeDecodeError) as error:
-        raise FactsError(
-            f"the facts file {path!r} cannot be read: {error}",
-            "Write one with `vrelko survey -o`",
-            "facts-unreadable",
-        ) from error
+    loaded.close()
 
 
 def _write(path: str, text: str) -> None:

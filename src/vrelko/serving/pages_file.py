@@ -5,33 +5,67 @@ from __future__ import annotations
 import os
 import tomllib
 from collections.abc import Callable, Iterator, Mapping
+from functools import partial
 from importlib import import_module
 from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
-from sqlalchemy import Column, Engine, MetaData, Table, bindparam, inspect, select
+from sqlalchemy import Column, Engine, Table, bindparam, select
 from sqlalchemy.engine import make_url
 from sqlalchemy.exc import ArgumentError
 
 from vrelko.core.arithmetic import Sizes
-from vrelko.core.workload import Depth, Landing, Needs, Readers, Workload, Writers
-from vrelko.engines.registry import database_errors, open_database
+from vrelko.core.facts import Facts
+from vrelko.core.workload import Depth, Landing, Needs, Readers, Use, Workload, Writers
+from vrelko.engines.registry import open_database
 from vrelko.errors import PagesFileError, VrelkoError, nearest
 from vrelko.serving.listing import Listing
 from vrelko.serving.pages_models import CONDITION, ListingModel, PagesModel, Range
+from vrelko.serving.pages_tables import read_facts, reflect_table, table_of_facts
 from vrelko.sql.searching import Search
 
 _COMPARISONS = {"ge": "__ge__", "gt": "__gt__", "le": "__le__", "lt": "__lt__"}
 
 
 class Pages(Mapping[str, Listing]):
-    """The listings of a pages file by name, and an Engine on their database, for reading only."""
+    """The listings of a pages file by name, and an Engine on their database, for reading only.
 
-    def __init__(self, path: Path, engine: Engine, listings: Mapping[str, Listing]) -> None:
+    `facts` are those that the file names instead of a database; None where it names one.
+    """
+
+    def __init__(
+        self,
+        path: Path,
+        engine: Engine | None,
+        listings: Mapping[str, Listing],
+        facts: Facts | None = None,
+    ) -> None:
         self.path = path
-        self.engine = engine
+        self.facts = facts
+        self._engine = engine
         self._listings = dict(listings)
+
+    @property
+    def engine(self) -> Engine:
+        """The database of the listings. Raises PagesFileError where the file names none."""
+        if self._engine is None:
+            raise PagesFileError(
+                f"{self.path} names facts, no database: its pages can be planned, but not run",
+                'Add url = "…" under [source]',
+                "pages-source",
+            )
+        return self._engine
+
+    @property
+    def dialect(self) -> str:
+        """The name of the engine that the listings are for."""
+        return self.facts.server.engine if self.facts is not None else self.engine.dialect.name
+
+    def close(self) -> None:
+        """Give the database's connections back."""
+        if self._engine is not None:
+            self._engine.dispose()
 
     def __getitem__(self, name: str) -> Listing:
         if name not in self._listings:
@@ -59,17 +93,24 @@ def load(path: str | Path, engine: Engine | None = None) -> Pages:
     """
     file = Path(path)
     model = _read(file)
-    opened = engine if engine is not None else open_database(_address(file, model))
+    facts = None
+    if model.source.facts is not None and engine is None:
+        facts = read_facts(file.parent / model.source.facts)
+        opened: Engine | None = None
+        find = partial(table_of_facts, file, facts)
+    else:
+        opened = engine if engine is not None else open_database(_address(file, model))
+        find = partial(reflect_table, file, opened)
     listings = {}
     for name, described in model.listing.items():
         try:
-            listings[name] = _listing(file, name, described, opened)
+            listings[name] = _listing(file, name, described, find)
         except PagesFileError:
             raise
         except VrelkoError as error:
             where = f"{file}, listing.{name}"
             raise PagesFileError(f"{where}: {error.what}", error.todo, error.code) from error
-    return Pages(file, opened, listings)
+    return Pages(file, opened, listings, facts)
 
 
 def _read(file: Path) -> PagesModel:
@@ -138,7 +179,8 @@ def _address(file: Path, model: PagesModel) -> str:
     if not address:
         raise PagesFileError(
             f"{file}: [source] does not say where the database is",
-            'Add url = "sqlite:///file.db", or url_env = "NAME" for a variable that holds it',
+            'Add url = "sqlite:///file.db", url_env = "NAME" for a variable that holds it, or '
+            'facts = "facts.json" to plan without a database',
             "pages-source",
         )
     return _beside(file, address)
@@ -158,11 +200,13 @@ def _beside(file: Path, address: str) -> str:
     return url.set(database=str(file.parent / path)).render_as_string(hide_password=False)
 
 
-def _listing(file: Path, name: str, model: ListingModel, engine: Engine) -> Listing:
+def _listing(
+    file: Path, name: str, model: ListingModel, find: Callable[[str, str], Table]
+) -> Listing:
     workload = _workload(model)
     if model.python is not None:
         return _from_python(file, name, model.python)
-    table = _reflect(file, name, str(model.table), engine)
+    table = find(name, str(model.table))
 
     def column(key: str, wanted: str) -> Column[Any]:
         if wanted not in table.c:
@@ -243,15 +287,24 @@ def _workload(model: ListingModel) -> Workload:
             readers.a_minute,
             readers.users,
             readers.dwell_s,
-            Depth(readers.depth.mean, readers.depth.jumps),
+            Depth(
+                readers.depth.mean,
+                readers.depth.jumps,
+                readers.depth.kind,
+                tuple(readers.depth.shares),
+            ),
+            readers.round_trip_ms,
         ),
         Writers(
             writers.inserts_a_minute,
             writers.deletes_a_minute,
             Landing(writers.lands.kind, writers.lands.mean_s),
+            writers.moves_a_minute,
+            tuple(writers.moving),
         ),
         Needs(**model.needs.model_dump()),
         {name: values[0] for name, values in model.params.items()},
+        tuple(Use(use.order, use.params, use.share) for use in model.uses),
     )
 
 
@@ -272,15 +325,3 @@ def _from_python(file: Path, name: str, path: str) -> Listing:
             "pages-python",
         )
     return found
-
-
-def _reflect(file: Path, name: str, table: str, engine: Engine) -> Table:
-    with database_errors("reading of the catalog"):
-        known = inspect(engine).get_table_names()
-        if table not in known:
-            raise PagesFileError(
-                f"{file}: listing.{name}.table names {table!r}, which the database does not have",
-                nearest(table, known, otherwise="The database has no table at all"),
-                "pages-table",
-            )
-        return Table(table, MetaData(), autoload_with=engine, resolve_fks=False)

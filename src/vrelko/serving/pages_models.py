@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from vrelko.core.outline import STRATEGIES
+from vrelko.core.workload import DEPTHS
 
 Scalar = str | bool | int | float
 """A value in `where` and `filters`; text such as ":station" is a parameter."""
@@ -41,10 +42,11 @@ Condition = Annotated[Scalar | Range, Field(union_mode="left_to_right")]
 
 
 class SourceModel(_Strict):
-    """Where the database is."""
+    """Where the database is, or facts that stand for one."""
 
     url: str | None = None
     url_env: str | None = None
+    facts: str | None = None
 
 
 class SizesModel(_Strict):
@@ -76,9 +78,16 @@ class SearchModel(_Strict):
 class DepthModel(_Strict):
     """How deep readers go."""
 
-    kind: Literal["geometric"] = "geometric"
+    kind: Literal[DEPTHS] = "geometric"  # type: ignore[valid-type]
     mean: float = Field(default=4.0, ge=1)
     jumps: float = Field(default=0.0, ge=0, le=1)
+    shares: list[Annotated[float, Field(ge=0)]] = []
+
+    @model_validator(mode="after")
+    def _measured(self) -> DepthModel:
+        if (self.kind == "measured") != bool(self.shares):
+            raise ValueError('shares of requests for page 1, 2, … beside kind = "measured"')
+        return self
 
 
 class ReadersModel(_Strict):
@@ -88,6 +97,7 @@ class ReadersModel(_Strict):
     users: int = Field(default=1, ge=1)
     dwell_s: float = Field(default=10.0, ge=0)
     depth: DepthModel = DepthModel()
+    round_trip_ms: float = Field(default=40.0, ge=0)
 
 
 class LandsModel(_Strict):
@@ -109,6 +119,16 @@ class WritersModel(_Strict):
     inserts_a_minute: float = Field(default=0.0, ge=0)
     deletes_a_minute: float = Field(default=0.0, ge=0)
     lands: LandsModel = LandsModel()
+    moves_a_minute: float = Field(default=0.0, ge=0)
+    moving: list[str] = []
+
+
+class UseModel(_Strict):
+    """One variant in use."""
+
+    order: str | None = None
+    params: dict[str, Any] = {}
+    share: float = Field(default=1.0, ge=0)
 
 
 class NeedsModel(_Strict):
@@ -143,6 +163,7 @@ class ListingModel(_Strict):
     readers: ReadersModel = ReadersModel()
     writers: WritersModel = WritersModel()
     needs: NeedsModel = NeedsModel()
+    uses: list[UseModel] = []
 
     @field_validator("params", mode="before")
     @classmethod
