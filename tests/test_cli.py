@@ -42,7 +42,8 @@ def test_the_demo_does_the_whole_job(demo):
         "1 · survey", "30,000 rows", "capture_by_station", "2 · plan", "verdict: keyset",
         "as the server says", "fitted on this server", "order-ties", "size-unbounded",
         "count-each-request", "no-fitting-index", "CREATE INDEX", "not offset:", "not whole:",
-        "3 · measure", "counted are steps", "readers at once", "4 · drift", "replayed repeats", "5 · report",
+        "3 · measure", "counted are steps",
+        "readers at once", "4 · drift", "replayed repeats", "5 · report",
         "LIMIT 26 OFFSET :offset",
     ):  # fmt: skip
         assert words in printed, words

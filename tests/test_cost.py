@@ -201,3 +201,22 @@ def test_neighbours():
     assert apart.far == pytest.approx(1, abs=0.05)
     assert judge_neighbours([], 10) is None
     assert math.isfinite(judge_neighbours([[1, 2]], 1).far)
+
+
+def test_indexes_are_tried_as_hypothetical_ones(filled):
+    if filled.dialect.name != "postgresql":
+        return
+    with filled.begin() as connection:
+        known = text("SELECT 1 FROM pg_available_extensions WHERE name = 'hypopg'")
+        if connection.scalar(known) is None:
+            pytest.skip("hypopg is not installed: apt install postgresql-15-hypopg")
+        connection.execute(text("CREATE EXTENSION hypopg"))
+    plan = planned(filled, grid(orders="-w:nulls-last"), {"g": 4})
+    assert len(plan.indexes) == 1
+    assert "w NULLS FIRST" in plan.indexes[0].sql  # read backward
+    (tried,) = vrelko.try_indexes(filled, plan).indexes
+    assert tried.judged == "hypothetical index, which the server takes"
+    assert tried.after_ms < tried.before_ms / 2
+    with filled.connect() as connection:
+        found = text("SELECT count(*) FROM pg_class WHERE relname LIKE '%by_g_w%'")
+        assert connection.scalar(found) == 0

@@ -230,3 +230,20 @@ def test_measuring_another_database_is_a_clear_error(larkmere, tmp_path):
     with pytest.raises(DatabaseError, match="no such table"):
         vrelko.measure(other, plan)
     other.dispose()
+
+
+def test_advised_indexes_are_tried_on_a_copy(own_larkmere):
+    listing = station_grid(orders="wing_mm", total="none")
+    plan = planned(own_larkmere, listing, params={"station": 1})
+    (tried,) = vrelko.try_indexes(own_larkmere, plan).indexes
+    assert tried.judged == "built on a copy"
+    assert tried.after_ms < tried.before_ms
+    assert tried.bytes == pytest.approx(plan.indexes[0].bytes, rel=0.6)
+    with own_larkmere.connect() as connection:
+        made = text("SELECT count(*) FROM sqlite_master WHERE name = :name")
+        assert not connection.scalar(made, {"name": tried.index.name})
+    better = planned(own_larkmere, station_grid(), params={"station": 1})
+    assert vrelko.try_indexes(own_larkmere, better) is better
+    nowhere = create_engine("sqlite://")
+    with pytest.raises(DatabaseError, match="cannot be copied"):
+        vrelko.try_indexes(nowhere, plan)

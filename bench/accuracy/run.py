@@ -34,6 +34,8 @@ from vrelko.measuring.trials import Bench, count_work
 
 MOST_MS = 8_000.0
 _CALIBRATED_BY = ("all", "equal 10 %", "residual 10 %")
+_CALIBRATED_EVERY = 4
+"""Scenarios between calibrations: a shared machine's speed changes by the minute."""
 
 
 def main() -> None:
@@ -70,12 +72,14 @@ def measure_shape(engine, shape, table, pages, seed):
     given = listings(table)
     facts = vrelko.survey(engine, list(given.values()))
     plans = {name: vrelko.plan(one, facts, engine=engine) for name, one in given.items()}
-    rates = calibrate(engine, [plans[name] for name in _CALIBRATED_BY])
-    clock, prior = Clock(rates, facts.server), Clock(shipped_rates(rates.engine), facts.server)
+    prior = Clock(shipped_rates(facts.server.engine), facts.server)
     rng = random.Random(f"{seed} {shape.name}")
     found = []
     with engine.connect() as connection:
-        for scenario in draw(rng, pages, list(given)):
+        for i, scenario in enumerate(draw(rng, pages, list(given))):
+            if i % _CALIBRATED_EVERY == 0:
+                rates = calibrate(engine, [plans[name] for name in _CALIBRATED_BY])
+                clock = Clock(rates, facts.server)
             sized = sized_listing(given[scenario.listing], scenario.size)
             bench = Bench(connection, vrelko.plan(sized, facts, engine=engine))
             offset = int(scenario.share * max(bench.model.matching - scenario.size, 0))

@@ -11,9 +11,11 @@ if TYPE_CHECKING:
     from vrelko.core.arithmetic import Sizes, Total
     from vrelko.core.facts import Facts
     from vrelko.core.spot import Spot
-    from vrelko.core.workload import Depth, Landing, Needs, Readers, Workload, Writers
+    from vrelko.core.workload import Depth, Landing, Needs, Readers, Use, Workload, Writers
+    from vrelko.measuring.calibrate import calibrate
     from vrelko.measuring.drifting import Drift, drift
     from vrelko.measuring.measure import Measurement, measure
+    from vrelko.measuring.trying import try_indexes
     from vrelko.serving.listing import Listing
     from vrelko.serving.page import Page
     from vrelko.serving.pages_file import Pages, load
@@ -37,13 +39,16 @@ _HOMES = {
     "Sizes": "vrelko.core.arithmetic",
     "Spot": "vrelko.core.spot",
     "Total": "vrelko.core.arithmetic",
+    "Use": "vrelko.core.workload",
     "Workload": "vrelko.core.workload",
     "Writers": "vrelko.core.workload",
+    "calibrate": "vrelko.measuring.calibrate",
     "drift": "vrelko.measuring.drifting",
     "load": "vrelko.serving.pages_file",
     "measure": "vrelko.measuring.measure",
     "plan": "vrelko.serving.planning",
     "survey": "vrelko.surveying.survey",
+    "try_indexes": "vrelko.measuring.trying",
 }
 
 __all__ = [
@@ -62,14 +67,17 @@ __all__ = [
     "Sizes",
     "Spot",
     "Total",
+    "Use",
     "Workload",
     "Writers",
+    "calibrate",
     "drift",
     "errors",
     "load",
     "measure",
     "plan",
     "survey",
+    "try_indexes",
 ]
 
 

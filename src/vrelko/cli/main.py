@@ -109,6 +109,10 @@ def survey(
     "--since", type=click.Path(dir_okay=False), metavar="OLD.json",
     help="Tell what changed since a plan that --json once wrote.",
 )  # fmt: skip
+@click.option(
+    "--try-indexes", is_flag=True,
+    help="Try the indexes advised: on a copy (SQLite), or as hypothetical ones (with hypopg).",
+)  # fmt: skip
 @click.option("--csv", "as_csv", is_flag=True, help="Print the ladders as CSV.")
 @_as_json
 def plan(
@@ -117,6 +121,7 @@ def plan(
     facts: str | None,
     thorough: bool,
     since: str | None,
+    try_indexes: bool,
     as_csv: bool,
     as_json: bool,
 ) -> None:
@@ -130,7 +135,14 @@ def plan(
     from vrelko.cli.since import find_changes, read_plans, show_changes
 
     before = read_plans(since) if since else None
-    plans = [one for _, one in _plans(pages, listings, facts, thorough)]
+    plans = []
+    for loaded, one in _plans(pages, listings, facts, thorough):
+        if try_indexes:
+            from vrelko.measuring.trying import try_indexes as try_indexes_
+
+            with _status(f"trying the indexes of {one.listing}"):
+                one = try_indexes_(loaded.engine, one)
+        plans.append(one)
     if as_csv:
         import csv
 

@@ -18,7 +18,15 @@ from vrelko.core.order import Order
 from vrelko.core.outline import STRATEGIES, Outline, Strategy
 from vrelko.core.sizing import SizeAdvice, sweep_sizes
 from vrelko.core.verdict import WHOLE_ROWS, Candidate, Rung, Verdict, decide
-from vrelko.core.weighing import VariantModel, count_work, weigh, work_at
+from vrelko.core.weighing import (
+    Point,
+    VariantModel,
+    count_work,
+    mean_of,
+    points_of,
+    weigh,
+    work_at,
+)
 from vrelko.core.workload import Needs, Readers, Writers
 
 
@@ -112,7 +120,13 @@ def judge(
     first = variants[0]
     model, size, pages = first.model, outline.sizes.default, first.pages
     stream = Stream.of(model.matching, given.writers)
-    candidates = tuple(_candidate(name, variants, stream, given, clock) for name in STRATEGIES)
+    points = {
+        name: [points_of(name, variant, given.readers, clock) for variant in variants]
+        for name in STRATEGIES
+    }
+    candidates = tuple(
+        _candidate(name, variants, points[name], stream, given, clock) for name in STRATEGIES
+    )
     verdict = decide(candidates, outline, model.matching, given.needs)
     served_by = outline.strategy or verdict.strategy
     advice = merge_advice(advise_indexes(outline, outline.orders, table, server, clock))
@@ -125,7 +139,10 @@ def judge(
         tuple(_crossover(first, factor, clock.ms) for factor in (2.0, 10.0)),
         _without_repeats(findings), advice, verdict,
         sweep_sizes(verdict.strategy, model, given.readers, clock, size, given.needs.p95_ms),
-        tuple(_variant_cost(variant, given.readers, clock) for variant in variants),
+        tuple(
+            _variant_cost(variant, {name: mean_of(points[name][i]) for name in STRATEGIES})
+            for i, variant in enumerate(variants)
+        ),
         clock.rates, model.routes.switch, model.routes.seen,
         _whole_up_to(first, given, clock), counted,
         None if counted is None else clock.time(counted, path=model.routes.count.signature),
@@ -140,6 +157,7 @@ def ladder_pages(pages: int) -> list[int]:
 def _candidate(
     strategy: Strategy,
     variants: Sequence[VariantModel],
+    points: Sequence[Sequence[Point]],
     stream: Stream,
     given: Given,
     clock: Clock,
@@ -152,8 +170,8 @@ def _candidate(
     drift = expect_drift(
         "offset" if by_offset else strategy, stream, size, walk_pages, given.readers.dwell_s
     )
-    return Candidate(strategy, ladder, weigh(strategy, variants, given.readers, clock),
-                     replace(drift, strategy=strategy))  # fmt: skip
+    burden = weigh(strategy, variants, points, given.readers, clock)
+    return Candidate(strategy, ladder, burden, replace(drift, strategy=strategy))
 
 
 def _rung(strategy: Strategy, variant: VariantModel, page: int, clock: Clock) -> Rung:
@@ -170,9 +188,7 @@ def _crossover(variant: VariantModel, factor: float, price: Callable[[Work], flo
     return Crossover(factor, offset, None if offset is None else int(offset // size) + 1)
 
 
-def _variant_cost(variant: VariantModel, readers: Readers, clock: Clock) -> VariantCost:
-    whole = replace(variant, share=1.0)
-    means = {name: weigh(name, [whole], readers, clock).mean.ms for name in STRATEGIES}
+def _variant_cost(variant: VariantModel, means: dict[Strategy, float]) -> VariantCost:
     params = tuple(f"{name} = {value}" for name, value in variant.outline.params.items())
     return VariantCost(str(variant.order), params, variant.share, variant.model.matching,
                        variant.model.path.text, means)  # fmt: skip

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from vrelko.core.arithmetic import page_count
 from vrelko.core.cost.model import CostModel
 from vrelko.core.cost.rates import Clock, Time
-from vrelko.core.cost.work import NO_WORK, Work
+from vrelko.core.cost.work import Work
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline, Strategy
 from vrelko.core.workload import Readers
@@ -51,39 +51,71 @@ class Burden:
     statements: float
 
 
+@dataclass(frozen=True, slots=True)
+class Point:
+    """One depth of one variant: its weight among requests, the page's work and milliseconds.
+
+    `ms` includes telling the total; `passing` is the share of rows that pass the conditions which
+    the index does not hold.
+    """
+
+    weight: float
+    ms: float
+    work: Work
+    passing: float
+
+
+def points_of(
+    strategy: Strategy, variant: VariantModel, readers: Readers, clock: Clock
+) -> list[Point]:
+    """Return the depths of one variant and what a strategy's pages cost there; weights add to 1."""
+    counted = count_work(variant.outline, variant.model)
+    counting = 0.0 if counted is None else clock.ms(counted)
+    path = variant.model.path
+    passing = path.passing if path.residual else 1.0
+    found = []
+    for (page, jumps), weight in _depths(variant, readers, strategy).items():
+        by: Strategy = "offset" if jumps and strategy == "keyset" else strategy
+        work = work_at(by, variant, page)
+        found.append(Point(weight, clock.ms(work) + counting, work, passing))
+    return found
+
+
+def mean_of(points: Sequence[Point]) -> float:
+    """Return the mean milliseconds of a page."""
+    total = sum(point.weight for point in points) or 1.0
+    return sum(point.weight * point.ms for point in points) / total
+
+
 def weigh(
-    strategy: Strategy, variants: Sequence[VariantModel], readers: Readers, clock: Clock
+    strategy: Strategy,
+    variants: Sequence[VariantModel],
+    points: Sequence[Sequence[Point]],
+    readers: Readers,
+    clock: Clock,
 ) -> Burden:
-    """Return the burden of a strategy over variants and depths; counting included."""
-    points: list[tuple[float, float, Work, float]] = []  # weight, ms, work, passing
-    for variant in variants:
-        if variant.share <= 0:
-            continue
-        counted = count_work(variant.outline, variant.model) or NO_WORK
-        counting = clock.ms(counted) if counted is not NO_WORK else 0.0
-        passing = variant.model.path.passing if variant.model.path.residual else 1.0
-        for weight, page, jumps in _depths(variant, readers, strategy):
-            by = "offset" if jumps and strategy == "keyset" else strategy
-            work = work_at(by, variant, page)
-            ms = clock.ms(work) + counting
-            points.append((variant.share * weight, ms, work, passing))
-    total = sum(point[0] for point in points) or 1.0
-    mean = sum(weight * ms for weight, ms, _, _ in points) / total
-    typical = max(points, key=lambda point: point[0] * point[1])
-    model = variants[0].model
-    around = clock.time(typical[2], typical[3], model.path.signature)
+    """Return the burden of a strategy over variants, with the points of each."""
+    every = [
+        replace(point, weight=point.weight * variant.share)
+        for variant, several in zip(variants, points, strict=True)
+        for point in several
+        if variant.share > 0
+    ] or list(points[0])
+    mean = mean_of(every)
+    typical = max(every, key=lambda point: point.weight * point.ms)
+    around = clock.time(typical.work, typical.passing, variants[0].model.path.signature)
     factor = around.high / around.ms if around.ms > 0 else 1.0
     a_walk = 1.0 if strategy == "whole" else readers.depth.mean
     a_second = readers.a_minute / 60 / (readers.depth.mean if strategy == "whole" else 1.0)
-    biggest = max(point[2].bytes + _ROW_OBJECT * point[2].rows for point in points)
+    total = sum(point.weight for point in every) or 1.0
     return Burden(
         Time(mean, mean / factor, mean * factor),
-        _quantile([(w, ms) for w, ms, _, _ in points], 0.95),
+        _quantile([(point.weight, point.ms) for point in every], 0.95),
         mean * a_walk,
         mean * a_second * 86_400,
         a_second * mean / 1000,
-        biggest * readers.users,
-        sum(weight * work.statements for weight, _, work, _ in points) / total,
+        max(p.work.bytes + _ROW_OBJECT * p.work.rows for p in every) * readers.users,
+        sum(p.weight * p.work.statements for p in every) / total,
     )
 
 
@@ -105,19 +137,22 @@ def count_work(outline: Outline, model: CostModel) -> Work | None:
 
 def _depths(
     variant: VariantModel, readers: Readers, strategy: Strategy
-) -> list[tuple[float, float, bool]]:
-    """Return shares of requests, the pages they ask for, and whether these are jumps.
+) -> dict[tuple[float, bool], float]:
+    """Return the share of requests for each page, and whether it is jumped to by its number.
 
-    A jump by number goes by offset where pages go by key.
+    Readers go on by walks, and jump. A jump goes by offset where pages go by key.
     """
     if strategy == "whole":
-        return [(1.0, 1.0, False)]
+        return {(1.0, False): 1.0}
     depth, pages = readers.depth, variant.pages
-    shares = [(i + 0.5) / _POINTS for i in range(_POINTS)]
-    onward, across = (1 - depth.jumps) / _POINTS, depth.jumps / _POINTS
-    walked = [(onward, depth.page_at(share, pages), False) for share in shares]
-    jumped = [(across, 1 + share * (pages - 1), True) for share in shares]
-    return walked + (jumped if depth.jumps else [])
+    found: dict[tuple[float, bool], float] = {}
+    for i in range(_POINTS):
+        share = (i + 0.5) / _POINTS
+        walked, jumped = depth.page_at(share, pages), 1 + share * (pages - 1)
+        found[walked, False] = found.get((walked, False), 0.0) + (1 - depth.jumps) / _POINTS
+        if depth.jumps:
+            found[jumped, True] = found.get((jumped, True), 0.0) + depth.jumps / _POINTS
+    return found
 
 
 def _quantile(points: Sequence[tuple[float, float]], share: float) -> float:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
+from itertools import count
 from typing import Any
 
 from sqlalchemy import Executable, Select, Table, text
@@ -11,6 +12,9 @@ from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.sql import ClauseElement
 
 from vrelko.engines.registry import dialect_of
+
+
+_ASKED = count()
 
 
 class explain(Executable, ClauseElement):
@@ -24,17 +28,25 @@ class explain(Executable, ClauseElement):
 
 @compiles(explain, "postgresql")
 def _postgresql(element: Any, compiler: Any, **kw: Any) -> str:
-    return "EXPLAIN (FORMAT JSON) " + str(compiler.process(element.statement, **kw))
+    return "EXPLAIN (FORMAT JSON) " + _inner(element, compiler, **kw)
 
 
 @compiles(explain, "sqlite")
 def _sqlite(element: Any, compiler: Any, **kw: Any) -> str:
-    return "EXPLAIN QUERY PLAN " + str(compiler.process(element.statement, **kw))
+    """A driver keeps a prepared EXPLAIN though an index came or went; a new text is never stale."""
+    return f"EXPLAIN QUERY PLAN /* {next(_ASKED)} */ " + _inner(element, compiler, **kw)
 
 
 @compiles(explain, "mysql", "mariadb")
 def _mariadb(element: Any, compiler: Any, **kw: Any) -> str:
-    return "EXPLAIN " + str(compiler.process(element.statement, **kw))
+    return "EXPLAIN " + _inner(element, compiler, **kw)
+
+
+def _inner(element: Any, compiler: Any, **kw: Any) -> str:
+    """Return the text of the select, without its columns: EXPLAIN gives others."""
+    asked = str(compiler.process(element.statement, **kw))
+    compiler._result_columns = []
+    return asked
 
 
 def estimate_rows(

@@ -20,7 +20,7 @@ from vrelko.core.workload import Needs, Readers, Use, Writers
 from vrelko.engines.registry import database_errors, dialect_named
 from vrelko.errors import PageError
 from vrelko.serving.listing import Listing
-from vrelko.serving.routing import ask_routes
+from vrelko.serving.routing import route_use
 from vrelko.sql.rendering import render_routine, render_sql
 from vrelko.sql.statements import build_offset
 
@@ -170,7 +170,7 @@ def plan(
     uses = _uses_of(listing, outline, dialect, values)
     if engine is not None:
         with database_errors("EXPLAIN"), engine.connect() as connection:
-            uses = tuple(_routed(connection, listing, use, facts) for use in uses)
+            uses = tuple(route_use(connection, listing, use, facts) for use in uses)
     judgement = judge(outline, facts, given, uses, rates)
     texts = {
         candidate.strategy: statements_text(listing, candidate.strategy, dialect, values)
@@ -207,23 +207,6 @@ def _use_of(listing: Listing, dialect: str, values: Mapping[str, Any], use: Use)
     texts = [str(order) for order in listing.orders(dialect)]
     place = texts.index(str(variant.order)) if str(variant.order) in texts else 0
     return VariantUse(outline, outline.orders[min(place, len(outline.orders) - 1)], use.share)
-
-
-def _routed(connection: Any, listing: Listing, use: VariantUse, facts: Facts) -> VariantUse:
-    """Return a variant with the access paths that the server says it takes.
-
-    Without a value for every parameter nothing can be asked; paths are predicted then.
-    """
-    table = facts.table(use.outline.table)
-    try:
-        listing.check_params(use.outline.params)
-    except PageError:
-        return use
-    names = [str(order) for order in use.outline.orders]
-    allowed = listing.orders(facts.server.engine)[names.index(str(use.order))]
-    routes = ask_routes(connection, listing, use.outline, allowed, use.order, table,
-                        facts.server.engine)  # fmt: skip
-    return replace(use, routes=routes)
 
 
 def _advised_together(plans: Sequence[Plan]) -> tuple[Plan, ...]:

@@ -7,14 +7,17 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 from vrelko.core.access import AccessPath, Seen, choose_keys, choose_path, follow_path
 from vrelko.core.cost.model import Routes
-from vrelko.core.facts import TableFacts
+from vrelko.core.facts import Facts, TableFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
+from vrelko.core.planner import VariantUse
 from vrelko.engines.paths import explain_join, explain_path
+from vrelko.errors import PageError
 from vrelko.serving.listing import Listing
 from vrelko.sql.statements import LIMIT, OFFSET
 
@@ -22,6 +25,22 @@ MOST_EXPLAINS = 16
 """EXPLAINs to find the depth at which a server takes another path, to one per cent."""
 
 _EXACT = 0.01
+
+
+def route_use(lender: Any, listing: Listing, use: VariantUse, facts: Facts) -> VariantUse:
+    """Return a variant with the access paths that the server says it takes.
+
+    Without a value for every parameter nothing can be asked; paths are predicted then.
+    """
+    table, engine = facts.table(use.outline.table), facts.server.engine
+    try:
+        listing.check_params(use.outline.params)
+    except PageError:
+        return use
+    names = [str(order) for order in use.outline.orders]
+    allowed = listing.orders(engine)[names.index(str(use.order))]
+    routes = ask_routes(lender, listing, use.outline, allowed, use.order, table, engine)
+    return replace(use, routes=routes)
 
 
 def ask_routes(

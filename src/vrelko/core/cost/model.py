@@ -82,8 +82,12 @@ class CostModel:
 
     def two_ended(self, offset: float, size: int) -> Work:
         """A page behind an offset from the nearer end, the rows counted before."""
-        near = min(offset, max(self.matching - offset - size, 0.0))
-        return self.offset(near, size) + self.count(None)
+        behind = max(self.matching - offset - size, 0.0)
+        if offset <= behind:
+            return self.offset(offset, size) + self.count(None)
+        rows = min(size, max(self.matching - offset, 0.0))
+        ask = Ask("page", behind, rows, self.matching - behind - rows)
+        return self._work(self.path_at(behind, size), ask) + self.count(None)
 
     def deferred(self, offset: float, size: int) -> Work:
         """A page of which the keys are found by offset, then its rows by their keys."""
@@ -193,7 +197,7 @@ class CostModel:
             read, statements=1.0, sorted_rows=read.rows, seeks=rows,
             sort_units=read.rows * math.log2(read.rows + 2),
             copied=1.5 * read.rows + 0.5 * rows, blocks=read.blocks + out,
-            steps=read.steps * 1.3 + rows * (scene.columns + 12), rows=rows,
+            steps=read.steps * 1.3 + read.rows * 7.2 + rows * (scene.columns + 12), rows=rows,
             bytes=rows * scene.row_bytes, values=rows * scene.columns, misses=read.misses + rows,
         )  # fmt: skip
 
