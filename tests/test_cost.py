@@ -216,7 +216,7 @@ def test_indexes_are_tried_as_hypothetical_ones(filled):
     assert "w NULLS FIRST" in plan.indexes[0].sql  # read backward
     (tried,) = vrelko.try_indexes(filled, plan).indexes
     assert tried.judged == "hypothetical index, which the server takes"
-    assert tried.after_ms < tried.before_ms / 2
+    assert tried.after.sorted_rows == 0 < tried.before.sorted_rows
     with filled.connect() as connection:
         found = text("SELECT count(*) FROM pg_class WHERE relname LIKE '%by_g_w%'")
         assert connection.scalar(found) == 0

@@ -12,7 +12,7 @@ from sqlalchemy import Column, Integer, MetaData, Table, bindparam, create_engin
 import vrelko
 from exposed import Listing
 from vrelko import Depth, Landing, Needs, Readers, Sizes, Writers
-from vrelko.core.drift import Stream, count_walk, expect_drift, expect_shift
+from vrelko.core.drift.expecting import Stream, count_walk, expect_drift, expect_shift
 from vrelko.errors import DatabaseError, ListingError, PageError
 from vrelko.larkmere.schema import capture
 

@@ -10,7 +10,7 @@ from vrelko.core.advising import Advice, advise_indexes, merge_advice
 from vrelko.core.cost.model import Routes, make_model
 from vrelko.core.cost.rates import Clock, Rates, Time, shipped_rates
 from vrelko.core.cost.work import Work
-from vrelko.core.drift import Stream, expect_drift
+from vrelko.core.drift.expecting import Stream, expect_drift
 from vrelko.core.facts import Facts
 from vrelko.core.faults import find_faults
 from vrelko.core.findings import Finding

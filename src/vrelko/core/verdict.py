@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from vrelko.core.cost.rates import Time
 from vrelko.core.cost.work import Work
-from vrelko.core.drift import DriftExpectation
+from vrelko.core.drift.expecting import DriftExpectation
 from vrelko.core.numbers import render_bytes
 from vrelko.core.outline import STRATEGIES, Outline, Strategy
 from vrelko.core.weighing import Burden

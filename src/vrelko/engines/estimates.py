@@ -13,7 +13,6 @@ from sqlalchemy.sql import ClauseElement
 
 from vrelko.engines.registry import dialect_of
 
-
 _ASKED = count()
 
 

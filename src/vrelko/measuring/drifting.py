@@ -9,7 +9,7 @@ from typing import Any
 
 from sqlalchemy import Engine
 
-from vrelko.core.drift import DriftExpectation
+from vrelko.core.drift.expecting import DriftExpectation
 from vrelko.measuring.replay import Replayed, replay
 from vrelko.serving.planning import Plan
 

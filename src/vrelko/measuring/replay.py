@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import Engine, Table, bindparam, create_engine, event, select
 
-from vrelko.core.drift import Stream, count_walk
+from vrelko.core.drift.expecting import Stream, count_walk
 from vrelko.engines.registry import database_errors
 from vrelko.errors import DatabaseError, ListingError
 from vrelko.serving.listing import Listing

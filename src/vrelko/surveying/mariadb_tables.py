@@ -14,7 +14,7 @@ from vrelko.core.sampling import PREFIX, common_values, expect_distinct, share_b
 from vrelko.engines import mariadb_catalog as catalog
 from vrelko.surveying.budget import Budget
 
-PROBES = 600
+PROBES = 1_200
 _TOGETHER = 30  # probes a statement
 _WINDOWS, _WINDOW_ROWS = 48, 32
 

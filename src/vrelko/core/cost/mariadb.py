@@ -84,7 +84,7 @@ def _sorted(scene: Scene, kept: float) -> Work:
 def _count(scene: Scene, cap: float) -> Work:
     counted = min(scene.matching, cap)
     walked = _walk(scene, scene.entries(counted))
-    copied = counted if cap < math.inf else 0.0
+    copied = counted / 3 if cap < math.inf else 0.0
     return replace(walked, counted=counted, copied=copied, rows=1, bytes=8, values=1)
 
 
@@ -105,4 +105,4 @@ def _deferred(scene: Scene, ask: Ask) -> Work:
 
 def handler_rows(work: Work) -> float:
     """Return the rows that handlers hand over for a work: what Handler_read_* adds up to."""
-    return work.entries + work.scanned + work.seeks + 2 * work.copied
+    return work.entries + work.scanned + work.seeks + 3 * work.copied

@@ -196,7 +196,7 @@ class CostModel:
         return replace(
             read, statements=1.0, sorted_rows=read.rows, seeks=rows,
             sort_units=read.rows * math.log2(read.rows + 2),
-            copied=1.5 * read.rows + 0.5 * rows, blocks=read.blocks + out,
+            copied=read.rows + rows / 3, blocks=read.blocks + out,
             steps=read.steps * 1.3 + read.rows * 7.2 + rows * (scene.columns + 12), rows=rows,
             bytes=rows * scene.row_bytes, values=rows * scene.columns, misses=read.misses + rows,
         )  # fmt: skip

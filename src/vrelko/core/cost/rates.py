@@ -11,27 +11,30 @@ from vrelko.core.facts import ServerFacts
 
 PRIORS: dict[str, dict[str, float]] = {
     "postgresql": {
-        "statements": 420, "entries": 0.10, "visits": 0.14, "switches": 0.70, "seeks": 4.5,
-        "scanned": 0.11, "scanned_blocks": 0.45, "checked": 0.04, "sort_units": 0.19,
-        "sort_logs": 0.019, "spilled": 0.004, "counted": 0.05, "gathered": 15_000, "rows": 1.2,
-        "bytes": 0.0028, "values": 0.3, "misses": 3.0,
+        "statements": 815, "entries": 0.107, "visits": 0.058, "switches": 0.57, "seeks": 4.7,
+        "scanned": 0.099, "scanned_blocks": 1.5, "checked": 0.088, "sort_units": 0.028,
+        "sort_logs": 0.019, "spilled": 0.0025, "counted": 0.0036, "gathered": 13_800, "rows": 0.51,
+        "bytes": 0.00058, "values": 0.25, "misses": 0.86,
     },
     "mariadb": {
-        "statements": 420, "entries": 0.15, "visits": 2.6, "scanned": 0.26, "seeks": 6.0,
-        "checked": 0.04, "sort_units": 0.18, "sort_logs": 0.025, "spilled": 0.004,
-        "copied": 0.2, "counted": 0.05, "dives": 15, "rows": 5.0, "bytes": 0.006,
-        "values": 0.9, "misses": 40.0,
+        "statements": 905, "entries": 0.17, "visits": 2.9, "scanned": 0.26, "seeks": 2.0,
+        "checked": 0.0096, "sort_units": 0.062, "sort_logs": 0.007, "spilled": 0.0045,
+        "copied": 1.9, "counted": 0.019, "dives": 40, "rows": 1.6, "bytes": 0.0039, "values": 1.1,
+        "misses": 1.6,
     },
     "sqlite": {
-        "statements": 110, "entries": 0.05, "visits": 0.35, "seeks": 0.8, "scanned": 0.04,
-        "checked": 0.06, "sort_units": 0.07, "sort_logs": 0.03, "spilled": 0.002,
-        "counted": 0.03, "copied": 0.3, "rows": 0.8, "bytes": 0.003, "values": 0.12,
-        "misses": 2.1,
+        "statements": 136, "entries": 0.021, "visits": 0.96, "seeks": 0.86, "scanned": 0.012,
+        "checked": 0.023, "sort_units": 0.032, "sort_logs": 0.03, "spilled": 0.002,
+        "counted": 0.027, "copied": 0.57, "rows": 0.61, "bytes": 0.001, "values": 0.13,
+        "misses": 1.5,
     },
 }  # fmt: skip
-"""Microseconds a unit, everything in cache but `misses`, fitted on tables of other shapes; see
-docs/accuracy.md. `misses` are blocks from the operating system's cache on SQLite and PostgreSQL, of
-a disk on MariaDB, which reads past that cache."""
+"""Microseconds a unit, fitted on tables of other shapes than accuracy is shown on; see
+docs/accuracy.md. `misses` are blocks beyond what the server's cache holds, as scans fetch them."""
+
+COLD_US = {"postgresql": 3.0, "mariadb": 40.0, "sqlite": 2.1}
+"""Microseconds a block when none is in the server's cache: from the operating system's cache on
+PostgreSQL and SQLite, from a disk on MariaDB, which reads past that one."""
 
 SPREAD_PRIOR = 0.85
 """Log standard deviation of a time from shipped rates alone: a factor of 4 nine times in ten."""
@@ -86,7 +89,8 @@ class Clock:
         us: float = sum(
             rate * getattr(work, name) for name, rate in self.rates.us.items() if name != "misses"
         )
-        return (us + self.rates.us["misses"] * self.misses(work)) / 1000
+        a_miss = COLD_US[self.rates.engine] if self.cold else self.rates.us["misses"]
+        return (us + a_miss * self.misses(work)) / 1000
 
     def time(self, work: Work, passing: float = 1.0, path: str | None = None) -> Time:
         """Return the time with its bounds.

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,8 +44,9 @@ class Work:
     misses: float = 0.0
 
     def __add__(self, other: Work) -> Work:
-        """Return the work of one after the other."""
-        return Work(*(getattr(self, f.name) + getattr(other, f.name) for f in fields(self)))
+        """Return the work of one after the other; blocks that both need are fetched once."""
+        both = Work(*(getattr(self, f.name) + getattr(other, f.name) for f in fields(self)))
+        return replace(both, misses=max(self.misses, other.misses))
 
     def times(self, factor: float) -> Work:
         """Return the work done `factor` times."""
