@@ -151,3 +151,15 @@ def test_facts_by_hand_fill_themselves_in():
         by_name = {one.strategy: one.ladder[-1] for one in deep}
         assert by_name["offset"].time.ms > 50 * by_name["keyset"].time.ms
         assert by_name["keyset"].work.entries < 60
+
+
+def test_an_index_takes_in_columns_where_jumps_gain():
+    readers = Readers(depth=Depth(jumps=0.5))
+    by_site = Listing(
+        select(c.id, c.kind).where(c.site == 3), orders="seen_at,id", total="none", expose=True
+    )
+    known = facts(indexes=[{"name": "visit_pkey", "columns": ["id"], "unique": True}])
+    (advice,) = vrelko.plan(by_site, known, readers=readers).indexes
+    assert advice.sql.endswith("(site, seen_at, id) INCLUDE (kind)")
+    (plain,) = vrelko.plan(by_site, known).indexes
+    assert "INCLUDE" not in plain.sql

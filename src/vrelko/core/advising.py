@@ -16,6 +16,9 @@ from vrelko.core.outline import Outline
 SORTED_ROWS = 1_000
 """Fewer rows than this are sorted for each page well within a millisecond; no index is advised."""
 
+_MOST_INCLUDED = 64.0  # bytes of columns that an index is widened by
+_PAYS = 1.5
+
 _FILL = 0.69  # of a b-tree block, after random inserts (Yao 1978)
 
 
@@ -47,8 +50,12 @@ def advise_indexes(
     table: TableFacts,
     server: ServerFacts,
     clock: Clock,
+    jumps: bool = False,
 ) -> Iterator[Advice]:
-    """Yield an index for each order of a listing that none serves; none that another covers."""
+    """Yield an index for each order of a listing that none serves; none that another covers.
+
+    `jumps`: readers ask for pages by number, so that an index which holds all columns may pay.
+    """
     known = table
     for order in orders:
         path = choose_path(outline, order, known, server.engine, served=True)
@@ -59,6 +66,8 @@ def advise_indexes(
         if any(not table.has_column(name) for name in order.names):
             continue
         index = _for_engine(advise_index(outline, order, table, server.engine), outline, server)
+        if jumps and server.engine == "postgresql":
+            index = _with_included(index, outline, order, table, server, clock)
         known = replace(known, indexes=(*known.indexes, replace(index, partial=False)))
         size = outline.sizes.default
         before = make_model(outline, order, table, server).keyset(size + 1)
@@ -80,8 +89,9 @@ def create_text(index: IndexFacts, table: str, engine: str) -> str:
         if engine == "postgresql" and column.nulls_first not in (None, natural):
             text += " NULLS FIRST" if column.nulls_first else " NULLS LAST"
         parts.append(text)
+    included = f" INCLUDE ({', '.join(index.included)})" if index.included else ""
     where = f" WHERE {index.where}" if index.where else ""
-    return f"CREATE INDEX {index.name} ON {table} ({', '.join(parts)}){where}"
+    return f"CREATE INDEX {index.name} ON {table} ({', '.join(parts)}){included}{where}"
 
 
 def merge_advice(advice: Iterable[Advice]) -> tuple[Advice, ...]:
@@ -98,6 +108,32 @@ def merge_advice(advice: Iterable[Advice]) -> tuple[Advice, ...]:
         else:
             kept.append(one)
     return tuple(kept)
+
+
+def _with_included(
+    index: IndexFacts,
+    outline: Outline,
+    order: Order,
+    table: TableFacts,
+    server: ServerFacts,
+    clock: Clock,
+) -> IndexFacts:
+    """Return the index with the other columns included, where pages by number gain by half."""
+    needed = {name for owner, name in outline.columns if owner == table.name}
+    needed |= {condition.column for condition in outline.conditions}
+    missing = [column for column in table.columns if column.name in needed - index.held]
+    width = sum(column.width or 8.0 for column in missing)
+    if not missing or width > _MOST_INCLUDED or len(outline.tables) > 1:
+        return index
+    size = (index.entry_bytes or 20.0) + width
+    whole = replace(index, included=tuple(c.name for c in missing), entry_bytes=size)
+
+    def jump(one: IndexFacts) -> float:
+        richer = replace(table, indexes=(*table.indexes, replace(one, partial=False)))
+        model = make_model(outline, order, richer, server)
+        return clock.ms(model.offset(model.matching / 2, outline.sizes.default))
+
+    return whole if jump(whole) < jump(index) / _PAYS else index
 
 
 def _for_engine(index: IndexFacts, outline: Outline, server: ServerFacts) -> IndexFacts:

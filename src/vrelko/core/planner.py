@@ -129,7 +129,8 @@ def judge(
     )
     verdict = decide(candidates, outline, model.matching, given.needs)
     served_by = outline.strategy or verdict.strategy
-    advice = merge_advice(advise_indexes(outline, outline.orders, table, server, clock))
+    jumps = given.readers.depth.jumps > 0
+    advice = merge_advice(advise_indexes(outline, outline.orders, table, server, clock, jumps))
     findings = tuple(find_faults(variants, outline.orders, given.readers, given.writers, advice,
                                  served_by, server))  # fmt: skip
     counted = count_work(outline, model)

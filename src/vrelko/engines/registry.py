@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Engine, Table, create_engine
+from sqlalchemy import Engine, Table, create_engine, event
 from sqlalchemy.engine import URL, make_url
 from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
@@ -128,7 +128,28 @@ def open_database(address: str) -> Engine:
     engine = create_engine(url)
     if url.get_backend_name() == "sqlite":
         sqlite.forbid_writes(engine)
+    else:
+        _forbid_writes(engine)
     return engine
+
+
+_READ_ONLY = {
+    "postgresql": "SET default_transaction_read_only = on",
+    "mysql": "SET SESSION TRANSACTION READ ONLY",
+    "mariadb": "SET SESSION TRANSACTION READ ONLY",
+}
+
+
+def _forbid_writes(engine: Engine) -> None:
+    """Make every transaction of an engine's connections read-only."""
+
+    @event.listens_for(engine, "connect")
+    def _set(connection: Any, _record: Any) -> None:
+        cursor = connection.cursor()
+        cursor.execute(_READ_ONLY[engine.dialect.name])
+        cursor.close()
+        if engine.dialect.name == "postgresql":
+            connection.commit()
 
 
 def _read_url(address: str) -> URL:

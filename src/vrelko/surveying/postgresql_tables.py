@@ -7,7 +7,7 @@ from typing import Any
 
 from sqlalchemy import Connection
 
-from vrelko.core.facts import ColumnFacts, TableFacts
+from vrelko.core.facts import ColumnFacts, TableFacts, usual_width
 from vrelko.core.sampling import common_values, expect_distinct, share_bounds
 from vrelko.engines import postgresql_catalog as catalog
 from vrelko.surveying.budget import Budget
@@ -33,7 +33,7 @@ def survey_table(
         if "permission denied" not in str(error):
             raise
         notes.append(f"{name}: no row could be sampled; what statistics leave out is guessed")
-        return replace(table, rows=max(table.rows, 0.0))
+        return table if table.rows >= 0 else _guessed(table)
     if stale and sample:
         notes.append(
             f"{name}: no statistics were ever taken; numbers come from {len(sample):,} sampled rows"
@@ -54,6 +54,13 @@ def survey_table(
         if point.is_active:
             point.rollback()  # the settings with it
     return table
+
+
+def _guessed(table: TableFacts) -> TableFacts:
+    """Return the table with its rows guessed from its blocks and the widths of its types."""
+    width = sum(column.width or usual_width(column.type) for column in table.columns) + 28
+    return replace(table, rows=round(table.blocks * 8192 / width), row_bytes=width,
+                   rows_from="guessed from its blocks")  # fmt: skip
 
 
 def _from_sample(table: TableFacts, sample: list[tuple[int, Any]]) -> TableFacts:

@@ -1,0 +1,108 @@
+"""Survey on servers: what statistics tell, what they lack, what one may not see."""
+
+import pytest
+from click.testing import CliRunner
+from sqlalchemy import create_engine, text
+from sqlalchemy.exc import DBAPIError
+
+import vrelko
+from servers import open_server
+from vrelko.cli.main import main
+from vrelko.engines.registry import open_database
+from vrelko.errors import DatabaseError
+
+ROWS = 5_000
+SERIES = {
+    "postgresql": f"generate_series(1, {ROWS}) AS s(i)",
+    "mariadb": f"(SELECT seq AS i FROM seq_1_to_{ROWS}) AS s",
+}
+
+
+@pytest.fixture(scope="module", params=["postgresql", "mariadb"])
+def engine(request):
+    engine = open_server(request.param)
+    with engine.begin() as connection:
+        connection.execute(text(
+            "CREATE TABLE seen (id bigint PRIMARY KEY, site int NOT NULL, hour int, "
+            "note varchar(40) NOT NULL)"
+        ))  # fmt: skip
+        connection.execute(text("CREATE INDEX seen_site ON seen (site, hour)"))
+        connection.execute(text("CREATE TABLE nothing (id bigint PRIMARY KEY)"))
+        connection.execute(text(
+            "INSERT INTO seen SELECT i, i % 20, CASE WHEN i % 5 = 0 THEN NULL ELSE i END, 'x' "
+            f"FROM {SERIES[request.param]}"
+        ))  # fmt: skip
+        connection.execute(text("CREATE VIEW shown AS SELECT * FROM seen"))
+    yield engine
+    engine.dispose()
+
+
+def test_without_statistics_numbers_come_from_samples(engine):
+    facts = vrelko.survey(engine, "seen")
+    seen = facts.table("seen")
+    assert seen.rows == pytest.approx(ROWS, rel=0.2)
+    assert seen.column("site").distinct == pytest.approx(20, rel=0.3)
+    assert seen.column("hour").null_share == pytest.approx(0.2, abs=0.08)
+    if engine.dialect.name == "postgresql":
+        assert any("no statistics were ever taken" in note for note in facts.notes)
+    assert vrelko.survey(engine, "nothing").table("nothing").rows == 0
+
+
+def test_everything_and_what_is_no_table(engine):
+    facts = vrelko.survey(engine)
+    assert {table.name for table in facts.tables} == {"seen", "nothing"}
+    with pytest.raises(DatabaseError, match="view"):
+        vrelko.survey(engine, "shown")
+    with pytest.raises(DatabaseError, match="'seen'"):
+        vrelko.survey(engine, "sene")
+
+
+def test_with_statistics_and_shapes_of_indexes(engine):
+    if engine.dialect.name != "postgresql":
+        return
+    with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+        for statement in (
+            "CREATE INDEX partly ON seen (hour DESC NULLS LAST) INCLUDE (site) WHERE site > 3",
+            "CREATE INDEX lowered ON seen (lower(note))",
+            "VACUUM ANALYZE seen",
+            "UPDATE seen SET site = site + 1 WHERE id % 2 = 0",
+            "ALTER TABLE seen ENABLE ROW LEVEL SECURITY",
+        ):
+            connection.execute(text(statement))
+    seen = vrelko.survey(engine, "seen").table("seen")
+    shown = {index.name: index for index in seen.indexes}
+    assert shown["partly"].columns[0].nulls_first is False
+    assert shown["partly"].included == ("site",)
+    assert "site > 3" in shown["partly"].where
+    assert shown["lowered"].text == "(expression)"
+    assert seen.row_security
+    assert seen.column("hour").bounds
+    assert seen.column("hour").share_below(2_500) == pytest.approx(0.4, abs=0.05)
+
+
+def test_rights_that_are_missing(engine):
+    if engine.dialect.name != "postgresql":
+        return
+    with engine.begin() as connection:
+        connection.execute(text("DROP ROLE IF EXISTS vrelko_guest"))
+        connection.execute(text("CREATE ROLE vrelko_guest LOGIN"))
+    guest = create_engine(engine.url.set(username="vrelko_guest"))
+    try:
+        facts = vrelko.survey(guest, "seen")
+        assert facts.table("seen").rows > 0
+        assert any("may not read it" in note for note in facts.notes)
+    finally:
+        guest.dispose()
+        with engine.begin() as connection:
+            connection.execute(text("DROP ROLE vrelko_guest"))
+
+
+def test_the_command_line_reads_only(engine):
+    url = engine.url.render_as_string(hide_password=False)
+    result = CliRunner().invoke(main, ["survey", url, "seen"])
+    assert result.exit_code == 0, result.output
+    assert "seen_site" in result.stdout
+    guarded = open_database(url)
+    with pytest.raises(DBAPIError), guarded.begin() as connection:
+        connection.execute(text("INSERT INTO nothing VALUES (1)"))
+    guarded.dispose()
