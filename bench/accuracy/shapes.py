@@ -51,12 +51,12 @@ class Shape:
 
 
 _TESTED = [
-    ("acc_a", 100_000, 20, "ordered"), ("acc_b", 150_000, 560, "random"),
-    ("acc_c", 200_000, 160, "mixed"), ("acc_d", 250_000, 20, "local"),
-    ("acc_e", 300_000, 160, "random"), ("acc_f", 400_000, 60, "ordered"),
-    ("acc_g", 500_000, 20, "random"), ("acc_h", 300_000, 300, "mixed"),
-    ("acc_i", 200_000, 60, "random", True), ("acc_j", 600_000, 60, "local"),
-    ("acc_k", 1_000_000, 40, "mixed"), ("acc_l", 3_000_000, 20, "random"),
+    ("tst_a", 100_000, 60, "random"), ("tst_b", 140_000, 480, "ordered"),
+    ("tst_c", 220_000, 20, "mixed"), ("tst_d", 260_000, 130, "local"),
+    ("tst_e", 320_000, 200, "mixed"), ("tst_f", 420_000, 30, "random"),
+    ("tst_g", 520_000, 90, "ordered"), ("tst_h", 280_000, 340, "random"),
+    ("tst_i", 180_000, 100, "ordered", True), ("tst_j", 640_000, 40, "local"),
+    ("tst_k", 1_100_000, 20, "random"), ("tst_l", 3_000_000, 20, "mixed"),
 ]  # fmt: skip
 _LEARNT = [
     ("lrn_a", 120_000, 90, "random"), ("lrn_b", 180_000, 400, "ordered"),

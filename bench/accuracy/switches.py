@@ -14,14 +14,14 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent))
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
-from bounds import open_database  # noqa: E402
-from scenarios import listings  # noqa: E402
-from shapes import shapes  # noqa: E402
+from bounds import open_database
+from scenarios import listings
+from shapes import shapes
 
-import vrelko  # noqa: E402
-from vrelko.engines.paths import explain_path  # noqa: E402
-from vrelko.serving import routing  # noqa: E402
-from vrelko.sql.statements import LIMIT, OFFSET  # noqa: E402
+import vrelko
+from vrelko.engines.paths import explain_path
+from vrelko.serving import routing
+from vrelko.sql.statements import LIMIT, OFFSET
 
 
 def main(urls):

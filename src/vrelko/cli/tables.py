@@ -122,40 +122,52 @@ def show_measurement(measurement: Measurement) -> None:
 
 
 def show_drift(drift: Drift) -> None:
-    """Print expected and replayed repeats and misses by strategy."""
+    """Print expected, simulated and replayed repeats and misses by strategy."""
     out = console()
     walks = drift.replayed[0].walks if drift.replayed else 0
     out.print(
         f"\n[bold]{drift.listing}[/] while rows change: walks of {drift.pages} pages, "
-        f"{drift.dwell_s:g} s a page" + (f", {walks} of them replayed on a copy" if walks else "")
+        f"{drift.dwell_s:g} s a page, {drift.simulated[0].walks:,} of them simulated"
+        + (f", {walks} replayed on a copy" if walks else "")
     )
-    table = make_table("strategy", ">repeats a walk", ">misses a walk", ">unseen new rows",
-                   ">replayed repeats", ">replayed misses")  # fmt: skip
-    replayed = {one.strategy: one for one in drift.replayed}
-    for expected in drift.expected:
-        seen = replayed.get(expected.strategy)
-        counts = ("", "")
-        if seen is not None:
-            counts = (
-                _with_error(seen.repeats / seen.walks, seen.repeats_error, seen.repeats),
-                _with_error(seen.misses / seen.walks, seen.misses_error, seen.misses),
-            )
-        mark = "" if expected.holds else " ?"
+    table = make_table(
+        "way", ">repeats", ">simulated", ">misses", ">simulated", ">clean walks",
+        ">unseen", ">dodges", ">outdated",
+    )  # fmt: skip
+    expected = {one.strategy: one for one in drift.expected}
+    for one in drift.simulated:
+        form = expected.get(str(one.way))
+        mark = "" if form is None or form.holds else " ?"
+        title = f"overlap of {drift.overlap:,}" if one.way == "overlap" else str(one.way)
+        means, errors = one.means, one.errors
         table.add_row(
-            expected.strategy, _mean(expected.repeats) + mark, _mean(expected.misses) + mark,
-            _mean(expected.unseen), *counts,
+            title, "" if form is None else _mean(form.repeats) + mark,
+            _with_error(means["repeats"], errors["repeats"]),
+            "" if form is None else _mean(form.misses) + mark,
+            _with_error(means["misses"], errors["misses"]), f"{one.clean:.0%}",
+            _mean(means["unseen"]), _mean(means["dodges"]), _mean(means["gone"] + means["stale"]),
         )  # fmt: skip
     out.print(table)
+    if drift.replayed:
+        counted = make_table("replayed on a copy", ">repeats a walk", ">misses a walk")
+        for seen in drift.replayed:
+            counted.add_row(
+                seen.strategy, _with_error(seen.repeats / seen.walks, seen.repeats_error),
+                _with_error(seen.misses / seen.walks, seen.misses_error),
+            )  # fmt: skip
+        out.print(counted)
     if not all(one.holds for one in drift.expected):
-        out.print("? more rows land ahead in a dwell than a page holds: read the replay instead")
+        out.print("? more rows land ahead in a dwell than a page holds: the forms do not cover it")
+    for sentence in drift.sentences:
+        out.print(sentence)
 
 
 def _mean(value: float) -> str:
     return "0" if value == 0 else f"{value:.3g}" if value >= 0.001 else "<0.001"
 
 
-def _with_error(mean: float, error: float, count: int) -> str:
-    if count == 0:
+def _with_error(mean: float, error: float) -> str:
+    if mean == 0:
         return "0"
     return f"{mean:.3g} ± {error:.2g}" if error != float("inf") else f"{mean:.3g}"
 
@@ -167,5 +179,7 @@ def make_table(*titles: str) -> Table:
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold")
     for title in titles:
         right = title.startswith(">")
-        table.add_column(title.lstrip(">"), justify="right" if right else "left")
+        table.add_column(
+            title.lstrip(">"), justify="right" if right else "left", no_wrap=right or title == "way"
+        )
     return table

@@ -17,13 +17,13 @@ DEPTH_SHARE, MOST_DEPTH = 0.05, 20_000
 """The offset of the ladder's deep pages: a twentieth of the rows, at most so many."""
 
 _MOST_MS = 150.0  # a statement predicted to take longer is asked less deep
-_ROUNDS = 3
+_ROUNDS = 5
 
 
 def calibrate(engine: Engine, plans: Plan | Sequence[Plan], thorough: bool = False) -> Rates:
     """Return rates fitted to this server: four pages of each plan timed, twelve if `thorough`.
 
-    Each is run four times and its fastest time taken; what is predicted to take longer than 150 ms
+    Each is run six times and its fastest time taken; what is predicted to take longer than 150 ms
     is left out. Reads only. Without any plan whose parameters have values: the shipped rates.
     """
     many = [plans] if isinstance(plans, Plan) else list(plans)

@@ -9,25 +9,37 @@ from typing import Any
 
 from sqlalchemy import Engine
 
-from vrelko.core.drift.expecting import DriftExpectation
+from vrelko.core.drift.expecting import DriftExpectation, Stream, overlap_for
+from vrelko.core.drift.simulating import Simulated, simulate
+from vrelko.core.drift.telling import tell
 from vrelko.measuring.replay import Replayed, replay
 from vrelko.serving.planning import Plan
 
-SCHEMA = "vrelko.drift/1"
+SCHEMA = "vrelko.drift/2"
+
+
+_OVERLAP_CHANCE = 0.01
 
 
 @dataclass(frozen=True, slots=True)
 class Drift:
-    """Expected (closed forms) and replayed (counted) drift of one listing's walks."""
+    """Expected (closed forms), simulated and replayed (counted) drift of one listing's walks.
+
+    `overlap` rows are asked for again in the simulated way of that name: the least with which a
+    walk misses any row with a chance of at most one in a hundred. `sentences` say it in words.
+    """
 
     listing: str
     pages: int
     dwell_s: float
     expected: tuple[DriftExpectation, ...]
+    simulated: tuple[Simulated, ...]
     replayed: tuple[Replayed, ...]
+    overlap: int
+    sentences: tuple[str, ...]
 
     def as_dict(self) -> dict[str, Any]:
-        """Return the result as plain data (schema `vrelko.drift/1`)."""
+        """Return the result as plain data (schema `vrelko.drift/2`)."""
         return {"schema": SCHEMA, **asdict(self)}
 
     def to_json(self) -> str:
@@ -44,11 +56,14 @@ def drift(
 ) -> Drift:
     """Return what walks over a planned listing suffer while its writers write.
 
-    Without `engine` the expectation alone; with one, `walks` walks are replayed on a temporary copy
-    of that SQLite file too. Raises DatabaseError when it cannot be copied.
+    Without `engine` closed forms and simulation alone; with one, `walks` walks are replayed on a
+    temporary copy of that SQLite file too. Raises DatabaseError when it cannot be copied.
     """
     expected = tuple(candidate.drift for candidate in plan.candidates)
+    pages, dwell, size = expected[0].pages, plan.given.readers.dwell_s, plan.judgement.size
+    stream = Stream.of(plan.judgement.rows, plan.given.writers)
+    overlap = overlap_for(stream, size, pages, dwell, _OVERLAP_CHANCE) if pages > 1 else 0
+    simulated = simulate(stream, size, pages, dwell, seed=seed, overlap=overlap)
     replayed = replay(engine, plan, walks, seed, progress) if engine is not None else ()
-    return Drift(
-        plan.listing, plan.candidates[0].drift.pages, plan.given.readers.dwell_s, expected, replayed
-    )
+    told = tuple(tell(plan.listing, pages, dwell, simulated, plan.given.readers))
+    return Drift(plan.listing, pages, dwell, expected, simulated, replayed, overlap, told)

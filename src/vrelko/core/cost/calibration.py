@@ -58,6 +58,7 @@ def fit_rates(clock: Clock, timings: Sequence[Timing]) -> Rates:
             break
     theta = np.exp(moved[0]) * prior * np.exp(moved[1:])
     off = float(np.sqrt(np.mean((np.log(np.maximum(x @ theta, 1e-9)) - y) ** 2)))
-    spread = math.hypot(SPREAD_FITTED, max(off - _NOISE, 0.0))
+    usual = SPREAD_FITTED[clock.rates.engine]
+    spread = math.hypot(usual, max(off - _NOISE, 0.0))
     fitted = {name: float(value) for name, value in zip(names, theta, strict=True)}
     return Rates(clock.rates.engine, fitted, spread, tuple(sorted({t.path for t in timings})))

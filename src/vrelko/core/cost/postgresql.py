@@ -11,6 +11,7 @@ from dataclasses import replace
 
 from vrelko.core.cost.scene import Scene
 from vrelko.core.cost.work import Ask, Work
+from vrelko.core.facts import IndexFacts
 
 _SORT_ROW_BYTES = 24  # beside a sorted row's own bytes
 
@@ -144,16 +145,40 @@ def _switches(scene: Scene, begin: float = 0.0, end: float = 0.0) -> float:
 
 
 def _usual_switches(scene: Scene) -> float:
+    """Return the share as probed, or behind an equality as the order without it tells.
+
+    Of rows that the equality picks with a share s, phi lie as the order's own neighbours do: of
+    these (1 - (1 - s)^R) / (s R) switch, of the others each.
+    """
     least = 1 / scene.a_block
     index = scene.path.index
     if index is None:
         return least
+    whole = _without_fixed(scene)
+    if whole is not None and whole.switches is not None and least < 1:
+        phi = min(max((1 - max(whole.switches, least)) / (1 - least), 0.0), 1.0)
+        share = min(max(scene.path.share, 1e-9), 1.0)
+        near = (1 - (1 - share) ** scene.a_block) / (share * scene.a_block)
+        return float(min(phi * near + 1 - phi, 1.0))
     if index.switches is not None:
         return max(index.switches, least)
     lead = next((c.name for c in index.columns if c.name not in scene.path.fixed), None)
     known = scene.table.column(lead).correlation if lead and scene.table.has_column(lead) else None
     spread = 1 - (known or 0.0) ** 2
     return least + (1 - least) * spread
+
+
+def _without_fixed(scene: Scene) -> IndexFacts | None:
+    """Return an index on the columns behind those that equality fixes."""
+    index, fixed = scene.path.index, scene.path.fixed
+    if index is None or not fixed:
+        return None
+    rest = [column.name for column in index.columns[len(fixed) :]]
+    for other in scene.table.indexes:
+        names = [column.name for column in other.columns]
+        if rest and names[: len(rest)] == rest and not other.partial:
+            return other
+    return None
 
 
 def _key_levels(scene: Scene) -> int:

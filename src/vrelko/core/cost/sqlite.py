@@ -160,7 +160,9 @@ def _walk(scene: Scene, entries: float, visits: float, rows: float) -> Work:
     near = 0.0 if follows is None else follows
     a_visit = (1 - near) * max(scene.table.levels - 1, 1) + near / scene.a_block
     apart = visits * ((1 - near) + near / scene.a_block)
-    return Work(entries=entries, visits=visits, checked=checked, blocks=leaves + visits * a_visit,
+    readied = 0.0 if _direct(scene) else entries  # each entry readies a seek that few do
+    return Work(entries=entries, visits=visits, switches=readied, checked=checked,
+                blocks=leaves + visits * a_visit,
                 misses=leaves + min(apart, scene.table.blocks), **out)  # fmt: skip
 
 

@@ -12,6 +12,7 @@ from collections.abc import Sequence, Set
 from dataclasses import dataclass
 
 from vrelko.core.workload import Landing, Writers
+from vrelko.errors import PageError
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,7 +20,8 @@ class DriftExpectation:
     """Expected repeats, misses and unseen new rows of one walk by one strategy.
 
     `holds` is False where more rows land ahead in a dwell than a page has, beyond what the
-    formulas cover.
+    formulas cover. `clean` is the chance of a walk without repeats and misses; `by_page` has the
+    repeats and misses expected of each page from the second on.
     """
 
     strategy: str
@@ -28,6 +30,8 @@ class DriftExpectation:
     misses: float
     unseen: float
     holds: bool = True
+    clean: float = 1.0
+    by_page: tuple[tuple[float, float], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,12 +42,13 @@ class Stream:
     inserts: float
     deletes: float
     lands: Landing
+    moves: float = 0.0
 
     @classmethod
     def of(cls, rows: float, writers: Writers) -> Stream:
         """Return the stream of a listing with `rows` rows."""
         return cls(rows, writers.inserts_a_minute / 60, writers.deletes_a_minute / 60,
-                   writers.lands)  # fmt: skip
+                   writers.lands, writers.moves_a_minute / 60)  # fmt: skip
 
     def share_ahead(self, rank: float) -> float:
         """Return the share of inserts that land ahead of a rank."""
@@ -104,6 +109,7 @@ def expect_drift(
     if strategy == "keyset":
         return DriftExpectation(strategy, pages, 0.0, 0.0, _unseen(stream, size, pages, dwell_s))
     repeats = misses = unseen = 0.0
+    clean, by_page = 1.0, []
     hazard = stream.deletes / max(stream.rows, 1.0)
     holds = True
     for p in range(1, pages):
@@ -114,11 +120,53 @@ def expect_drift(
         forward, backward = expect_shift(came, went)
         density = stream.density(rank)
         live = math.exp(-hazard * t) + stream.inserts * t * density
-        repeats += forward * max(1 - stream.inserts * dwell_s * density / live, 0.0)
-        misses += backward * math.exp(-hazard * (pages - 1) * dwell_s) / live
+        twice = forward * max(1 - stream.inserts * dwell_s * density / live, 0.0)
+        missed = backward * math.exp(-hazard * (pages - 1) * dwell_s) / live
+        by_page.append((twice, missed))
+        clean *= chance_of_no_shift(came, went)
+        repeats, misses = repeats + twice, misses + missed
         holds = holds and came < size
         unseen += came
-    return DriftExpectation(strategy, pages, repeats, misses, unseen, holds)
+    return DriftExpectation(strategy, pages, repeats, misses, unseen, holds, clean,
+                            tuple(by_page))  # fmt: skip
+
+
+def chance_of_no_shift(came: float, went: float) -> float:
+    """Return P(X = Y) for X and Y Poisson of mean came and went: Skellam's at 0."""
+    if came <= 0 or went <= 0:
+        return math.exp(-max(came, went, 0.0))
+    from scipy.special import ive
+
+    both = 2 * math.sqrt(came * went)
+    return float(ive(0, both) * math.exp(both - came - went))
+
+
+def overlap_for(stream: Stream, size: int, pages: int, dwell_s: float, chance: float) -> int:
+    """Return how many rows to ask for again, so that a walk misses any with at most a `chance`.
+
+    The least k with sum over boundaries of P(D < -k) <= chance, D = rows that came ahead less those
+    that went (Skellam's); rows seen before are taken out. Raises PageError for no chance at all.
+    """
+    if not 0 < chance < 1:
+        raise PageError(f"a chance of {chance} is not between 0 and 1", "Give such as 0.01",
+                        "workload-value")  # fmt: skip
+    from scipy.stats import poisson
+
+    hazard = stream.deletes / max(stream.rows, 1.0)
+    k = 0
+    while True:
+        total = 0.0
+        for p in range(1, pages):
+            rank = _boundary(stream, hazard, p * size, (p - 1) * dwell_s)
+            came = stream.inserts * dwell_s * stream.share_ahead(rank)
+            went = p * size * -math.expm1(-hazard * dwell_s)
+            top = int(came + 10 * math.sqrt(came + 1)) + 1
+            total += sum(
+                float(poisson.pmf(i, came) * poisson.sf(i + k, went)) for i in range(top + 1)
+            )
+        if total <= chance or k > pages * size:
+            return k
+        k += max(int(k * 0.1), 1)
 
 
 def expect_shift(came: float, went: float) -> tuple[float, float]:
