@@ -11,13 +11,14 @@ class Work:
 
     `statements` run. `entries` of an index walked, `blocks` read, `visits` to table rows that the
     index led to, `switches` of the table block between them (on SQLite: entries that ready a seek
-    into the table, done or not), `seeks` by primary key, each from the root. `scanned` table rows read one after the other, from `scanned_blocks`. `checked` rows that
-    were tested against a condition. `sorted_rows` that went through a sort, in `sort_units` of
-    top-n work and `sort_logs` of full sorting (n log2 n), `spilled` bytes written for it. `copied`
-    rows written to a temporary table. `counted` rows that were only counted. `dives` into an index
-    to estimate a range. `gathered`: 1 where parallel workers are started. `steps` of SQLite's
-    machine. `rows`, `bytes` and `values` (rows times columns) handed over. `misses`: blocks to be
-    fetched when none is in cache; they cost time in cold estimates alone.
+    into the table, done or not), `seeks` by primary key, each from the root. `scanned` table rows
+    read one after the other, from `scanned_blocks`. `checked` rows that were tested against a
+    condition. `sorted_rows` that went through a sort, in `sort_units` of top-n work and `sort_logs`
+    of full sorting (n log2 n), `spilled` bytes written for it. `copied` rows written to a temporary
+    table. `counted` rows that were only counted. `dives` into an index to estimate a range.
+    `gathered`: 1 where parallel workers are started. `steps` of SQLite's machine. `rows`, `bytes`
+    and `values` (rows times columns) handed over. `misses`: blocks to be fetched when none is in
+    cache; warm, they cost time where they are more than the cache holds.
     """
 
     statements: float = 1.0
