@@ -43,7 +43,7 @@ def test_the_demo_does_the_whole_job(demo):
         "as the server says", "fitted on this server", "order-ties", "size-unbounded",
         "count-each-request", "no-fitting-index", "CREATE INDEX", "not offset:", "not whole:",
         "3 · measure", "counted are steps",
-        "readers at once", "4 · drift", "replayed repeats", "5 · report",
+        "readers at once", "4 · drift", "as simulated", "5 · report",
         "LIMIT 26 OFFSET :offset",
     ):  # fmt: skip
         assert words in printed, words
@@ -80,8 +80,8 @@ def test_json(demo, tmp_path):
     for command, schema, more in (
         ("plan", "vrelko.plan/2", ["--facts", facts]),
         ("measure", "vrelko.measurement/2", []),
-        ("drift", "vrelko.drift/1", ["--walks", "2"]),
-        ("drift", "vrelko.drift/1", ["--expect-only"]),
+        ("drift", "vrelko.drift/2", ["--walks", "2"]),
+        ("drift", "vrelko.drift/2", ["--expect-only"]),
     ):
         result = run(command, pages, "arrivals", "--json", *more)
         assert result.exit_code == 0, result.output

@@ -7,12 +7,21 @@ import random
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from sqlalchemy import Column, Integer, MetaData, Table, bindparam, create_engine, select
+from sqlalchemy import (
+    Column,
+    Integer,
+    MetaData,
+    Table,
+    bindparam,
+    create_engine,
+    inspect,
+    select,
+)
 
 import vrelko
 from exposed import Listing
 from vrelko import Depth, Landing, Needs, Readers, Sizes, Writers
-from vrelko.core.drift.expecting import Stream, count_walk, expect_drift, expect_shift
+from vrelko.core.drift.expecting import Stream, count_walk, expect_drift, expect_shift, overlap_for
 from vrelko.errors import DatabaseError, ListingError, PageError
 from vrelko.larkmere.schema import capture
 
@@ -147,7 +156,9 @@ def test_replay_counts_what_the_forms_expect(own_larkmere):
     before = digest()
     plan = planned(own_larkmere)
     seen = []
-    result = vrelko.drift(plan, own_larkmere, walks=40, seed=3, progress=seen.append)
+    result = vrelko.drift(
+        plan, own_larkmere, walks=40, seed=3, progress=seen.append, simulations=30
+    )
     assert sum(seen) == 40
     offset, keyset = result.replayed
     expected = {one.strategy: one for one in result.expected}
@@ -156,13 +167,15 @@ def test_replay_counts_what_the_forms_expect(own_larkmere):
     assert keyset.served == keyset.walks * keyset.pages * 20
     mean = offset.repeats / offset.walks
     assert abs(mean - expected["offset"].repeats) < 4 * offset.repeats_error + 0.5
-    assert vrelko.drift(plan, own_larkmere, walks=40, seed=3) == result
+    assert offset.alike
+    assert keyset.alike
+    assert vrelko.drift(plan, own_larkmere, walks=40, seed=3, simulations=30) == result
     assert digest() == before
 
 
 def test_deletes_alone_make_offset_miss(own_larkmere):
     plan = planned(own_larkmere, deletes=400.0)
-    offset, keyset = vrelko.drift(plan, own_larkmere, walks=20).replayed
+    offset, keyset = vrelko.drift(plan, own_larkmere, walks=20, simulations=5).replayed
     assert offset.misses > 0
     assert (keyset.repeats, keyset.misses) == (0, 0)
 
@@ -176,14 +189,38 @@ def test_replay_of_other_orders(own_larkmere):
             Readers(dwell_s=10, depth=Depth(mean=8)),
             Writers(60, 60, Landing("uniform")),
         )  # fmt: skip
-        keyset = vrelko.drift(plan, own_larkmere, walks=5).replayed[1]
+        offset, keyset = vrelko.drift(plan, own_larkmere, walks=5, simulations=5).replayed
         assert (keyset.repeats, keyset.misses) == (0, 0)
+        assert offset.alike
+        assert keyset.alike
+
+
+@pytest.mark.parametrize("lands", [Landing("uniform"), Landing("head"), Landing("late", 90)])
+def test_replays_on_each_server_equal_the_simulator(larkmere, server, lands):
+    """Every count of every walk: deletes of dead rows, late rows, overload, short last pages."""
+    listing = Listing(
+        select(capture.c.id).where(capture.c.station_id == 9), name="few",
+        orders="-wing_mm:nulls-last,-id", sizes=Sizes(12),
+    )  # fmt: skip
+    facts = vrelko.survey(larkmere, listing)
+    for rates in ((120, 40), (3_000, 10), (5, 600)):
+        plan = vrelko.plan(
+            listing, facts, Readers(dwell_s=4, depth=Depth(mean=9)), Writers(*rates, lands)
+        )
+        found = vrelko.drift(
+            plan, larkmere, walks=2, seed=rates[0], copy=server, simulations=5
+        ).replayed
+        assert all(one.alike for one in found)
+        assert found[1].repeats == found[1].misses == 0
+    assert not inspect(server).has_table("capture")
+    with pytest.raises(DatabaseError, match="already has a table"):
+        vrelko.drift(plan, larkmere, walks=1, copy=larkmere)
 
 
 def test_what_cannot_be_replayed_says_why(larkmere, tmp_path):
     with pytest.raises(PageError, match="'station' is missing"):
         vrelko.drift(planned(larkmere, params={}), larkmere)
-    assert vrelko.drift(planned(larkmere, params={})).replayed == ()
+    assert vrelko.drift(planned(larkmere, params={}), simulations=5).replayed == ()
     with pytest.raises(DatabaseError, match="SQLite file"):
         vrelko.drift(planned(larkmere), create_engine("sqlite://"))
     keyless = Table("t", MetaData(), Column("n", Integer))
@@ -193,3 +230,27 @@ def test_what_cannot_be_replayed_says_why(larkmere, tmp_path):
     with pytest.raises(ListingError, match="primary key"):
         vrelko.drift(vrelko.plan(listing, vrelko.survey(engine, listing)), engine)
     engine.dispose()
+
+
+@given(came=st.floats(0, 30), went=st.floats(0.1, 30), chance=st.floats(0.001, 0.3))
+def test_an_overlap_is_the_least_that_keeps_to_its_chance(came, went, chance):
+    """Held against the sum over the difference of two Poisson variables, on one boundary."""
+    rows, size = 1e9, 1_000_000
+    hazard = -math.log1p(-went / size)
+    stream = Stream(rows, came, hazard * rows, Landing("head"))
+    k = overlap_for(stream, size, 2, 1.0, chance)
+
+    def behind(k):
+        mean = size * -math.expm1(-hazard)
+        return sum(
+            poisson_or_one(came, i) * poisson(mean, j)
+            for i in range(90)
+            for j in range(i + k + 1, 160)
+        )
+
+    assert behind(k) <= chance * (1 + 1e-6)
+    assert k == 0 or behind(k - 1) > chance * (1 - 1e-6)
+
+
+def poisson_or_one(mean, k):
+    return float(k == 0) if mean == 0 else poisson(mean, k)

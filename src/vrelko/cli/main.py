@@ -232,7 +232,11 @@ def measure(pages: str, listings: Sequence[str], facts: str | None, as_json: boo
 @_facts
 @_walks
 @_seed
-@click.option("--expect-only", is_flag=True, help="Do not replay; print the closed forms alone.")
+@click.option("--expect-only", is_flag=True, help="Do not replay: closed forms and simulation.")
+@click.option(
+    "--copy", "copy_url", metavar="URL", default=None,
+    help="A database to copy the rows to for the replay; SQLite files are copied by themselves.",
+)  # fmt: skip
 @_as_json
 def drift(
     pages: str,
@@ -241,17 +245,28 @@ def drift(
     walks: int,
     seed: int,
     expect_only: bool,
+    copy_url: str | None,
     as_json: bool,
 ) -> None:
-    """Tell what readers suffer while rows change: expected, and replayed on a copy."""
+    """Tell what readers suffer while rows change: expected, simulated, replayed on a copy.
+
+    The replay runs the listing's own pages while rows are taken out and put back, on a copy: an
+    SQLite file is copied for the time; for the servers name a database with --copy, where a table
+    is made and dropped again. Without one, PostgreSQL and MariaDB are not replayed.
+    """
+    from sqlalchemy import create_engine
+
     from vrelko.cli.tables import show_drift
     from vrelko.measuring.drifting import drift as drift_
 
     results = []
     for loaded, one in _plans(pages, listings, facts):
-        engine = None if expect_only else loaded.engine
-        with _progress(f"walking {one.listing}", 0 if expect_only else walks) as advance:
-            results.append(drift_(one, engine, walks, seed, advance))
+        replays = not expect_only and loaded.facts is None
+        replays = replays and (copy_url is not None or loaded.dialect == "sqlite")
+        engine = loaded.engine if replays else None
+        copy = create_engine(copy_url) if replays and copy_url else None
+        with _progress(f"walking {one.listing}", walks if replays else 0) as advance:
+            results.append(drift_(one, engine, walks, seed, advance, copy))
     _print([one.as_dict() for one in results], as_json, lambda: _each(show_drift, results))
 
 

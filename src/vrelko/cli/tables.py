@@ -149,11 +149,13 @@ def show_drift(drift: Drift) -> None:
         )  # fmt: skip
     out.print(table)
     if drift.replayed:
-        counted = make_table("replayed on a copy", ">repeats a walk", ">misses a walk")
+        counted = make_table("replayed on a copy", ">repeats a walk", ">misses a walk",
+                             "as simulated")  # fmt: skip
         for seen in drift.replayed:
             counted.add_row(
                 seen.strategy, _with_error(seen.repeats / seen.walks, seen.repeats_error),
                 _with_error(seen.misses / seen.walks, seen.misses_error),
+                "every count" if seen.alike else "[red]no[/]",
             )  # fmt: skip
         out.print(counted)
     if not all(one.holds for one in drift.expected):

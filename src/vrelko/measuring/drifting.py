@@ -10,7 +10,7 @@ from typing import Any
 from sqlalchemy import Engine
 
 from vrelko.core.drift.expecting import DriftExpectation, Stream, overlap_for
-from vrelko.core.drift.simulating import Simulated, simulate
+from vrelko.core.drift.simulating import WALKS, Simulated, simulate
 from vrelko.core.drift.telling import tell
 from vrelko.measuring.replay import Replayed, replay
 from vrelko.serving.planning import Plan
@@ -53,17 +53,20 @@ def drift(
     walks: int = 20,
     seed: int = 1,
     progress: Callable[[int], None] | None = None,
+    copy: Engine | None = None,
+    simulations: int = WALKS,
 ) -> Drift:
     """Return what walks over a planned listing suffer while its writers write.
 
-    Without `engine` closed forms and simulation alone; with one, `walks` walks are replayed on a
-    temporary copy of that SQLite file too. Raises DatabaseError when it cannot be copied.
+    Without `engine` closed forms and `simulations` simulated walks alone; with one, `walks` walks
+    are replayed too: on a temporary copy of that SQLite file, or on a table that is made for the
+    time in the database of `copy`. Raises DatabaseError when rows cannot be copied.
     """
     expected = tuple(candidate.drift for candidate in plan.candidates)
     pages, dwell, size = expected[0].pages, plan.given.readers.dwell_s, plan.judgement.size
+    replayed = replay(engine, plan, walks, seed, progress, copy) if engine is not None else ()
     stream = Stream.of(plan.judgement.rows, plan.given.writers)
     overlap = overlap_for(stream, size, pages, dwell, _OVERLAP_CHANCE) if pages > 1 else 0
-    simulated = simulate(stream, size, pages, dwell, seed=seed, overlap=overlap)
-    replayed = replay(engine, plan, walks, seed, progress) if engine is not None else ()
+    simulated = simulate(stream, size, pages, dwell, simulations, seed, overlap)
     told = tuple(tell(plan.listing, pages, dwell, simulated, plan.given.readers))
     return Drift(plan.listing, pages, dwell, expected, simulated, replayed, overlap, told)

@@ -2,43 +2,43 @@
 
 Rows that will arrive are taken out of the copy before a walk and put back during it, at places
 drawn from the writers' landing; deletes hit rows drawn alike from the whole order. So every row
-that comes is a real one, whatever the table's constraints. Time is virtual: nothing sleeps.
+that comes is a real one, whatever the table's constraints. Time is virtual: nothing sleeps. The
+same changes are simulated too (`core.drift`), and the counts must be the same.
 """
 
 from __future__ import annotations
 
 import random
-import shutil
-import tempfile
 from collections.abc import Callable, Sequence
-from contextlib import contextmanager
-from dataclasses import dataclass
-from pathlib import Path
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import Engine, Table, bindparam, create_engine, event, select
+from sqlalchemy import Connection, Engine, Table, bindparam, select
 
 from vrelko.core.drift.expecting import Stream, count_walk
+from vrelko.core.drift.walks import DELETE, INSERT, SPACE, Course, Event, Way
+from vrelko.core.spot import Spot
 from vrelko.engines.registry import database_errors
-from vrelko.errors import DatabaseError, ListingError
+from vrelko.errors import ListingError
+from vrelko.measuring.copying import copy_of_file, copy_of_rows
 from vrelko.serving.listing import Listing
 from vrelko.serving.planning import Plan
-from vrelko.serving.reading import PageReader
 from vrelko.serving.running import Runner
 from vrelko.sql.statements import LIMIT
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from contextlib import AbstractContextManager
 
-MOST_BYTES = 2_000_000_000
-"""Larger database files are not copied for a replay."""
-
-STRATEGIES = ("offset", "keyset")
+STRATEGIES: tuple[Way, ...] = ("offset", "keyset")
+"""The strategies that are replayed."""
 
 
 @dataclass(frozen=True, slots=True)
 class Replayed:
-    """What the walks of one strategy suffered, in all and a walk, with the standard error."""
+    """What the walks of one strategy suffered, in all and a walk, with the standard error.
+
+    `alike`: every count of every walk equals that of the simulator on the same changes.
+    """
 
     strategy: str
     walks: int
@@ -49,13 +49,14 @@ class Replayed:
     unseen: int
     repeats_error: float
     misses_error: float
+    alike: bool
 
 
 @dataclass(frozen=True, slots=True)
-class _Event:
+class _Change:
     time: float
     inserts: bool
-    row: int  # position in the order of all rows that take part
+    row: int  # place in the order of all rows that take part
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +64,15 @@ class _Script:
     """One walk's changes: which rows start outside, and what happens when."""
 
     outside: frozenset[int]
-    events: tuple[_Event, ...]
+    changes: tuple[_Change, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class _Cast:
+    """The rows that take part, in order: their keys in the order, and their values."""
+
+    keys: list[tuple[Any, ...]]
+    rows: list[dict[str, Any]]
 
 
 def replay(
@@ -72,36 +81,136 @@ def replay(
     walks: int,
     seed: int,
     progress: Callable[[int], None] | None = None,
+    copy: Engine | None = None,
 ) -> tuple[Replayed, ...]:
-    """Walk a copy of an SQLite database by offset and by keyset while its rows change.
+    """Walk a copy of a listing's rows by offset and by keyset while they change.
 
-    Both readers ask at the same moments of the same stream of changes. The database itself is
-    only read. Raises DatabaseError when it cannot be copied, PageError where a parameter has no
-    value.
+    Both readers ask at the same moments of the same stream of changes. The database itself is only
+    read: an SQLite file is copied whole; else the rows that take part go into a table of the same
+    name that is made in the database of `copy` for the time. Raises DatabaseError when they cannot
+    be copied, PageError where a parameter has no value.
     """
     plan.check_values()
-    with _copy_of(engine) as copy, database_errors("replay"):
-        theatre = _Theatre(copy, plan)
-        totals: dict[str, list[tuple[int, int, int, int]]] = {name: [] for name in STRATEGIES}
-        rng = random.Random(seed)
-        for _ in range(walks):
-            for strategy, counted in theatre.play(rng).items():
-                totals[strategy].append(counted)
-            if progress is not None:
-                progress(1)
-    return tuple(_sum(name, found, theatre.pages) for name, found in totals.items())
+    with database_errors("replay"):
+        if copy is None:
+            with copy_of_file(engine) as lent:
+                return _play_all(lent, lent, plan, walks, seed, progress)
+        _, reach = _terms(plan)
+        table = _paged_table(plan.served)
+        with engine.connect() as connection:
+            cast = _cast(connection, plan, table, reach)
+        lends: AbstractContextManager[Engine] = copy_of_rows(copy, table, cast.rows)
+        with lends as lent:
+            return _play_all(lent, engine, plan, walks, seed, progress, cast)
+
+
+def _play_all(
+    copy: Engine,
+    source: Engine,
+    plan: Plan,
+    walks: int,
+    seed: int,
+    progress: Callable[[int], None] | None,
+    cast: _Cast | None = None,
+) -> tuple[Replayed, ...]:
+    if cast is None:
+        _, reach = _terms(plan)
+        with source.connect() as connection:
+            cast = _cast(connection, plan, _paged_table(plan.served), reach)
+    theatre = _Theatre(copy, plan, cast)
+    found: dict[Way, list[_Counted]] = {name: [] for name in STRATEGIES}
+    rng = random.Random(seed)
+    for _ in range(walks):
+        for strategy, counted in theatre.play(rng).items():
+            found[strategy].append(counted)
+        if progress is not None:
+            progress(1)
+    return tuple(_sum(name, many, theatre.pages) for name, many in found.items())
+
+
+def _terms(plan: Plan) -> tuple[Stream, int]:
+    """Return the plan's stream of changes, and how many rows a walk can come to meet."""
+    stream = Stream.of(plan.judgement.rows, plan.given.writers)
+    pages = plan.candidates[0].drift.pages
+    span = plan.given.readers.dwell_s * max(pages - 1, 0)
+    changes = (stream.inserts + stream.deletes) * span
+    return stream, (pages + 1) * plan.judgement.size + int(2 * changes) + 50
+
+
+def _cast(connection: Connection, plan: Plan, table: Table, reach: int) -> _Cast:
+    """Return the order keys and the full rows of the first `reach` rows of the listing."""
+    variant = plan.served.lent_variant(connection, None, plan.params)
+    values = plan.served.run_values(plan.params)
+    keys = list(table.primary_key.columns)
+    edge = variant.edge(False)
+    with_key = [
+        one.add_columns(*(c.label(f"vrelko_row_{i}") for i, c in enumerate(keys))) for one in edge
+    ]
+    rows: list[Any] = []
+    runner = Runner(connection, values)
+    for one in with_key:
+        found, _ = runner.fetch(one, None, {LIMIT: reach - len(rows)})
+        rows += found
+        if len(rows) >= reach:
+            break
+    order = [variant.key_from(row) for row in rows]
+    full = []
+    for row in rows:
+        identity = row[-len(keys) :]
+        where = [column == value for column, value in zip(keys, identity, strict=True)]
+        full.append(dict(connection.execute(select(table).where(*where)).one()._mapping))
+    return _Cast(order, full)
+
+
+@dataclass(frozen=True, slots=True)
+class _Counted:
+    served: int
+    repeats: int
+    misses: int
+    unseen: int
+    alike: bool
+
+
+@dataclass
+class _Reader:
+    """One reader's walk: the next page by a strategy, and what it was served."""
+
+    plan: Plan
+    strategy: Way
+    size: int
+    served: list[list[tuple[Any, ...]]] = field(default_factory=list)
+    at: Any = None
+    changed: tuple[frozenset[int], frozenset[int]] | None = None  # inserted, deleted, at its end
+
+    def __post_init__(self) -> None:
+        self.listing: Listing = self.plan.served.with_strategy(self.strategy)
+
+    def turn(self, connection: Connection) -> None:
+        """Read the next page."""
+        page = self.listing.read(
+            connection, self.at, params=self.plan.params, size=self.size, total=False
+        )
+        self.served.append(list(page.keys))
+        if self.strategy == "offset":
+            self.at = Spot.offset(len(self.served) * self.size)
+        else:
+            self.at = page.after
+
+    @property
+    def ended(self) -> bool:
+        """Whether the last page was not full."""
+        return bool(self.served) and len(self.served[-1]) < self.size
 
 
 class _Theatre:
     """The copied table, the rows that take part, and the readers."""
 
-    def __init__(self, copy: Engine, plan: Plan) -> None:
-        self._copy = copy
-        self._plan = plan
+    def __init__(self, copy: Engine, plan: Plan, cast: _Cast) -> None:
+        self._copy, self._plan, self._cast = copy, plan, cast
         self._size = plan.judgement.size
         self.pages = plan.candidates[0].drift.pages
         self._dwell = plan.given.readers.dwell_s
-        self._stream = Stream.of(plan.judgement.rows, plan.given.writers)
+        self._stream, _ = _terms(plan)
         self._table = _paged_table(plan.served)
         self._delete = self._table.delete().where(
             *(
@@ -109,63 +218,73 @@ class _Theatre:
                 for column in self._table.primary_key.columns
             )
         )
-        span = self._dwell * max(self.pages - 1, 0)
-        self._inserts = self._stream.inserts * span
-        self._deletes = self._stream.deletes * span
-        reach = (self.pages + 1) * self._size + int(2 * (self._inserts + self._deletes)) + 50
-        self._keys, self._rows = self._cast(reach)
 
-    def _cast(self, reach: int) -> tuple[list[tuple[Any, ...]], list[dict[str, Any]]]:
-        """Return the order keys and the full rows of the first `reach` rows of the listing."""
-        listing, plan = self._plan.served, self._plan
-        variant = listing.variant("sqlite", None, plan.params)
-        keys = list(self._table.primary_key.columns)
-        with self._copy.connect() as connection:
-            runner = Runner(connection, plan.params)
-            reader = PageReader(runner, variant, reach)
-            with_key = variant.edge(False)[0].add_columns(
-                *(column.label(f"vrelko_row_{i}") for i, column in enumerate(keys))
-            )
-            rows = connection.execute(with_key, {**plan.params, LIMIT: reach}).all()
-            order = reader.keys_of(rows)
-            ids = [tuple(row[-len(keys) :]) for row in rows]
-            full = []
-            for one in ids:
-                where = [c == value for c, value in zip(keys, one, strict=True)]
-                full.append(connection.execute(select(self._table).where(*where)).one())
-        return order, [dict(row._mapping) for row in full]
-
-    def play(self, rng: random.Random) -> dict[str, tuple[int, int, int, int]]:
-        """Run one walk and return served rows, repeats, misses and unseen rows by strategy."""
+    def play(self, rng: random.Random) -> dict[Way, _Counted]:
+        """Run one walk of each strategy, and count it."""
         script = self._write(rng)
-        present = set(range(len(self._keys))) - script.outside
-        readers = {name: _Reader(self._plan, name, self._size) for name in STRATEGIES}
+        keys = self._cast.keys
+        present = set(range(len(keys))) - script.outside
+        readers = [_Reader(self._plan, name, self._size) for name in STRATEGIES]
+        alive = frozenset(present)
+        inserted: set[int] = set()
+        deleted: set[int] = set()
+        waiting = list(script.changes)
         with self._copy.connect() as writer, self._copy.connect() as connection:
             self._apply(writer, [(False, row) for row in sorted(script.outside)])
-            alive = set(present)
-            inserted: set[int] = set()
-            deleted: set[int] = set()
-            waiting = list(script.events)
             for page in range(self.pages):
                 due = []
                 while waiting and waiting[0].time <= page * self._dwell:
-                    event = waiting.pop(0)
-                    if event.inserts or event.row in present:
-                        due.append((event.inserts, event.row))
-                        (present.add if event.inserts else present.discard)(event.row)
-                        (inserted if event.inserts else deleted).add(event.row)
+                    change = waiting.pop(0)
+                    if change.inserts or change.row in present:
+                        due.append((change.inserts, change.row))
+                        (present.add if change.inserts else present.discard)(change.row)
+                        (inserted if change.inserts else deleted).add(change.row)
                 self._apply(writer, due)
-                for reader in readers.values():
-                    reader.turn(connection)
-            missing = set(range(len(self._keys))) - present
+                for reader in readers:
+                    if not reader.ended:
+                        reader.turn(connection)
+                        reader.changed = frozenset(inserted), frozenset(deleted)
+                connection.rollback()  # each page sees what is committed by then
+            missing = set(range(len(keys))) - present
             self._apply(writer, [(True, row) for row in sorted(missing)])
-        keys = self._keys
-        initial, gone, new = ({keys[i] for i in group} for group in (alive, deleted, inserted))
-        found = {}
-        for name, reader in readers.items():
-            counted = count_walk(reader.served, keys, initial, gone, new, reader.short)
-            found[name] = (sum(map(len, reader.served)), *counted)
-        return found
+        course = self._course(script)
+        return {reader.strategy: self._count(reader, alive, course) for reader in readers}
+
+    def _count(self, reader: _Reader, alive: frozenset[int], course: Course) -> _Counted:
+        from vrelko.core.drift.fast import Stage
+
+        keys = self._cast.keys
+        inserted, deleted = reader.changed or (frozenset(), frozenset())
+        there, gone, new = ({keys[i] for i in group} for group in (alive, deleted, inserted))
+        served = sum(map(len, reader.served))
+        counted = count_walk(reader.served, keys, there, gone, new, reader.ended)
+        simulated = Stage(course).play(reader.strategy)
+        same = (served, *counted) == (
+            simulated.served, simulated.repeats, simulated.misses, simulated.unseen,
+        )  # fmt: skip
+        return _Counted(served, *counted, same)
+
+    def _course(self, script: _Script) -> Course:
+        """Return the same walk as the simulator takes it."""
+        start = [row for row in range(len(self._cast.keys)) if row not in script.outside]
+        number = {row: i for i, row in enumerate(start)}
+        key: dict[int, int] = {}
+        ahead, between = 0, 0
+        for row in range(len(self._cast.keys)):
+            if row in number:
+                ahead, between = ahead + 1, 0
+            else:
+                between += 1
+                key[row] = ahead * SPACE + between
+                number[row] = len(start) + len(key) - 1
+        events = tuple(
+            Event(change.time, INSERT, number[change.row], key[change.row])
+            if change.inserts
+            else Event(change.time, DELETE, number[change.row])
+            for change in script.changes
+        )
+        times = tuple(page * self._dwell for page in range(self.pages))
+        return Course(len(start), self._size, times, events)
 
     def _write(self, rng: random.Random) -> _Script:
         """Draw one walk's changes."""
@@ -174,20 +293,21 @@ class _Theatre:
         ranks = sorted(self._stream.rank_of(rng.random()) for _ in inserts)
         # The i-th of the sorted ranks stands i places further down in the order of all rows.
         places = [int(rank) + i for i, rank in enumerate(ranks)]
-        places = [place for place in places if place < len(self._keys)]
+        places = [place for place in places if place < len(self._cast.keys)]
         times = rng.sample(inserts, len(places))
         outside = frozenset(places)
-        events = [_Event(t, True, row) for t, row in zip(times, places, strict=True)]
+        changes = [_Change(t, True, row) for t, row in zip(times, places, strict=True)]
         for t in _times(rng, self._stream.deletes, span):
             row = int(rng.random() * self._stream.rows)
-            if row < len(self._keys) and row not in outside:
-                events.append(_Event(t, False, row))
-        return _Script(outside, tuple(sorted(events, key=lambda event: event.time)))
+            if row < len(self._cast.keys) and row not in outside:
+                changes.append(_Change(t, False, row))
+        return _Script(outside, tuple(sorted(changes, key=lambda change: change.time)))
 
-    def _apply(self, writer: Any, changes: Sequence[tuple[bool, int]]) -> None:
+    def _apply(self, writer: Connection, changes: Sequence[tuple[bool, int]]) -> None:
         """Insert (True) or delete (False) rows on the copy, in one transaction."""
-        coming = [self._rows[row] for inserts, row in changes if inserts]
-        going = [self._rows[row] for inserts, row in changes if not inserts]
+        rows = self._cast.rows
+        coming = [rows[row] for inserts, row in changes if inserts]
+        going = [rows[row] for inserts, row in changes if not inserts]
         if coming:
             writer.execute(self._table.insert(), coming)
         if going:
@@ -195,29 +315,6 @@ class _Theatre:
             named = [{f"vrelko_{key}": row[key] for key in keys} for row in going]
             writer.execute(self._delete, named)
         writer.commit()
-
-
-class _Reader:
-    """One reader's walk: the next page by a strategy, and what it was served."""
-
-    def __init__(self, plan: Plan, strategy: str, size: int) -> None:
-        self._listing: Listing = plan.served.with_strategy(strategy)
-        self._params = plan.params
-        self._size = size
-        self._at: str | None = None
-        self.served: list[list[tuple[Any, ...]]] = []
-        self.short = False
-
-    def turn(self, connection: Any) -> None:
-        """Read the next page, unless the walk has ended."""
-        if self.short:
-            return
-        page = self._listing.read(
-            connection, self._at, params=self._params, size=self._size, total=False
-        )
-        self.served.append(list(page.keys))
-        self._at = page.next
-        self.short = self._at is None
 
 
 def _times(rng: random.Random, rate: float, span: float) -> list[float]:
@@ -230,11 +327,13 @@ def _times(rng: random.Random, rate: float, span: float) -> list[float]:
     return times
 
 
-def _sum(strategy: str, found: Sequence[tuple[int, int, int, int]], pages: int) -> Replayed:
-    served, repeats, misses, unseen = (sum(column) for column in zip(*found, strict=True))
+def _sum(strategy: str, found: Sequence[_Counted], pages: int) -> Replayed:
     return Replayed(
-        strategy, len(found), pages, served, repeats, misses, unseen,
-        _error([row[1] for row in found]), _error([row[2] for row in found]),
+        strategy, len(found), pages,
+        sum(one.served for one in found), sum(one.repeats for one in found),
+        sum(one.misses for one in found), sum(one.unseen for one in found),
+        _error([one.repeats for one in found]), _error([one.misses for one in found]),
+        all(one.alike for one in found),
     )  # fmt: skip
 
 
@@ -256,48 +355,3 @@ def _paged_table(listing: Listing) -> Table:
             "replay-key",
         )
     return table
-
-
-@contextmanager
-def _copy_of(engine: Engine) -> Iterator[Engine]:
-    """Lend an engine on a temporary copy of an SQLite database file."""
-    source = engine.url.database
-    if engine.dialect.name != "sqlite" or not source or source == ":memory:":
-        raise DatabaseError(
-            "only an SQLite file can be copied for a replay",
-            "Ask for the expected drift alone: drift(plan)",
-            "replay-engine",
-        )
-    size = Path(source).stat().st_size
-    if size > MOST_BYTES:
-        raise DatabaseError(
-            f"the database file of {size / 1e9:.1f} GB is too large to copy for a replay",
-            "Replay on a smaller copy of your own",
-            "replay-size",
-        )
-    with tempfile.TemporaryDirectory(prefix="vrelko-") as folder:
-        path = Path(folder) / "copy.db"
-        _backup(source, path)
-        copy = create_engine(f"sqlite:///{path}")
-        event.listen(copy, "connect", _forgo_safety)
-        try:
-            yield copy
-        finally:
-            copy.dispose()
-            shutil.rmtree(folder, ignore_errors=True)
-
-
-def _forgo_safety(connection: Any, _record: Any) -> None:
-    """Make commits cheap: the copy need not survive a crash."""
-    connection.execute("PRAGMA synchronous = OFF")
-    connection.execute("PRAGMA journal_mode = MEMORY")
-
-
-def _backup(source: str, path: Path) -> None:
-    """Copy a database consistently, whoever writes to it meanwhile."""
-    import sqlite3
-
-    with sqlite3.connect(source) as from_, sqlite3.connect(path) as to:
-        from_.backup(to)
-    from_.close()
-    to.close()

@@ -150,23 +150,38 @@ def overlap_for(stream: Stream, size: int, pages: int, dwell_s: float, chance: f
     if not 0 < chance < 1:
         raise PageError(f"a chance of {chance} is not between 0 and 1", "Give such as 0.01",
                         "workload-value")  # fmt: skip
-    from scipy.stats import poisson
-
     hazard = stream.deletes / max(stream.rows, 1.0)
-    k = 0
-    while True:
-        total = 0.0
-        for p in range(1, pages):
-            rank = _boundary(stream, hazard, p * size, (p - 1) * dwell_s)
-            came = stream.inserts * dwell_s * stream.share_ahead(rank)
-            went = p * size * -math.expm1(-hazard * dwell_s)
-            top = int(came + 10 * math.sqrt(came + 1)) + 1
-            total += sum(
-                float(poisson.pmf(i, came) * poisson.sf(i + k, went)) for i in range(top + 1)
-            )
-        if total <= chance or k > pages * size:
-            return k
-        k += max(int(k * 0.1), 1)
+    means = []
+    for p in range(1, pages):
+        rank = _boundary(stream, hazard, p * size, (p - 1) * dwell_s)
+        came = stream.inserts * dwell_s * stream.share_ahead(rank)
+        means.append((came, p * size * -math.expm1(-hazard * dwell_s)))
+
+    def missing(k: int) -> float:
+        return sum(_chance_behind(came, went, k) for came, went in means)
+
+    low, high = -1, 0
+    while missing(high) > chance and high < pages * size:
+        low, high = high, 2 * high + 1
+    while high - low > 1:
+        middle = (low + high) // 2
+        low, high = (low, middle) if missing(middle) <= chance else (middle, high)
+    return high
+
+
+def _chance_behind(came: float, went: float, k: int) -> float:
+    """Return P(Y - X > k) for X and Y Poisson of mean came and went."""
+    import numpy as np
+    from scipy.special import gammaln, pdtrc
+
+    if went <= 0:
+        return 0.0
+    if came <= 0:
+        return float(pdtrc(k, went))
+    spread = 10 * math.sqrt(came) + 20
+    i = np.arange(max(math.floor(came - spread), 0), math.ceil(came + spread) + 1)
+    weights = np.exp(i * math.log(came) - came - gammaln(i + 1))
+    return float((weights * pdtrc(i + k, went)).sum())
 
 
 def expect_shift(came: float, went: float) -> tuple[float, float]:

@@ -1,0 +1,87 @@
+"""Copies of a listing's rows that a replay may change: of a whole SQLite file, or of some rows."""
+
+from __future__ import annotations
+
+import shutil
+import sqlite3
+import tempfile
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Engine, MetaData, Table, create_engine, event, inspect
+
+from vrelko.errors import DatabaseError
+
+MOST_BYTES = 2_000_000_000
+"""Larger database files are not copied for a replay."""
+
+
+@contextmanager
+def copy_of_file(engine: Engine) -> Iterator[Engine]:
+    """Lend an engine on a temporary copy of an SQLite database file. Raises DatabaseError."""
+    source = engine.url.database
+    if engine.dialect.name != "sqlite" or not source or source == ":memory:":
+        raise DatabaseError(
+            "only an SQLite file is copied for a replay by itself",
+            "Name a database to copy the rows to (--copy URL, copy=engine), or ask for what is "
+            "expected alone",
+            "replay-engine",
+        )
+    size = Path(source).stat().st_size
+    if size > MOST_BYTES:
+        raise DatabaseError(
+            f"the database file of {size / 1e9:.1f} GB is too large to copy for a replay",
+            "Replay on a smaller copy of your own",
+            "replay-size",
+        )
+    with tempfile.TemporaryDirectory(prefix="vrelko-") as folder:
+        path = Path(folder) / "copy.db"
+        _backup(source, path)
+        copy = create_engine(f"sqlite:///{path}")
+        event.listen(copy, "connect", _forgo_safety)
+        try:
+            yield copy
+        finally:
+            copy.dispose()
+            shutil.rmtree(folder, ignore_errors=True)
+
+
+@contextmanager
+def copy_of_rows(copy: Engine, table: Table, rows: Sequence[dict[str, Any]]) -> Iterator[Engine]:
+    """Lend an engine whose database holds a table of this name with these rows, for the time.
+
+    The table must not be there before; it is dropped again. Raises DatabaseError.
+    """
+    if inspect(copy).has_table(table.name, schema=table.schema):
+        raise DatabaseError(
+            f"the database to copy to already has a table {table.name!r}",
+            "Name an empty database: the replay makes the table there, and drops it again",
+            "replay-table",
+        )
+    made = table.to_metadata(MetaData())
+    for constraint in list(made.foreign_key_constraints):
+        made.constraints.discard(constraint)
+    try:
+        with copy.begin() as connection:
+            made.create(connection)
+            if rows:
+                connection.execute(made.insert(), list(rows))
+        yield copy
+    finally:
+        made.drop(copy, checkfirst=True)
+
+
+def _forgo_safety(connection: Any, _record: Any) -> None:
+    """Make commits cheap: the copy need not survive a crash."""
+    connection.execute("PRAGMA synchronous = OFF")
+    connection.execute("PRAGMA journal_mode = MEMORY")
+
+
+def _backup(source: str, path: Path) -> None:
+    """Copy a database consistently, whoever writes to it meanwhile."""
+    with sqlite3.connect(source) as from_, sqlite3.connect(path) as to:
+        from_.backup(to)
+    from_.close()
+    to.close()
