@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from dataclasses import replace
 from typing import Any
 
@@ -42,14 +43,15 @@ def survey_table(
     table = replace(table, rows=max(table.rows, 0.0))
     if not sample or not table.indexes:
         return table
-    by_block = dict(sample)
-    starts = [dict(zip(names, row, strict=True)) for row in by_block.values()]
-    step = max(len(starts) // WINDOWS, 1)
+    # Rows from anywhere in their blocks: windows that begin at the edges would switch too often.
+    rng = random.Random(1)
+    picked = [rng.choice(sample)[1] for _ in range(WINDOWS)]
+    starts = [dict(zip(names, row, strict=True)) for row in picked]
     with connection.begin_nested() as point:
         catalog.steer_to_indexes(connection, budget.left_ms)
         table = probe_indexes(
             connection, table, catalog.quoted_name(connection, name), catalog.BLOCK_OF_ROW,
-            starts[::step], budget, notes,
+            starts, budget, notes,
         )  # fmt: skip
         if point.is_active:
             point.rollback()  # the settings with it
