@@ -15,6 +15,7 @@ from sqlalchemy import (
     String,
     Table,
     bindparam,
+    func,
     insert,
     select,
     text,
@@ -220,3 +221,28 @@ def test_indexes_are_tried_as_hypothetical_ones(filled):
     with filled.connect() as connection:
         found = text("SELECT count(*) FROM pg_class WHERE relname LIKE '%by_g_w%'")
         assert connection.scalar(found) == 0
+
+
+def test_selects_that_cannot_be_read_are_costed_whole(filled):
+    """GROUP BY, DISTINCT, a limit of its own: rows as the server estimates, work at most that."""
+    limited = select(t.c.id, t.c.k).where(t.c.g == 3).order_by(t.c.id).limit(200)
+    grouped = select(t.c.g, func.count().label("rows")).group_by(t.c.g)
+    for name, one, orders in (("limited", limited, "k,id"), ("grouped", grouped, "g")):
+        listing = Listing(one, name=name, orders=orders, sizes=Sizes(5), total="none")
+        plan = planned(filled, listing, {})
+        assert {finding.code for finding in plan.findings} >= {"select-opaque"}
+        assert plan.indexes == ()
+        found = vrelko.measure(filled, plan)
+        assert all(page.rows >= 0 for page in found.pages)
+        if filled.dialect.name == "postgresql":
+            assert plan.judgement.rows == pytest.approx(200 if name == "limited" else 10, rel=0.5)
+
+
+def test_conditions_that_cannot_be_read_are_estimated_by_the_server(filled):
+    condition = t.c.k + t.c.g > ROWS - 500
+    listing = Listing(select(t.c.id), orders="id", name="sum", total="none")
+    narrowed = Listing(select(t.c.id).where(condition), orders="id", name="sum", total="none")
+    assert "condition-unread" not in {f.code for f in planned(filled, listing, {}).findings}
+    plan = planned(filled, narrowed, {})
+    assert "condition-unread" in {finding.code for finding in plan.findings}
+    assert plan.judgement.rows <= ROWS * 1.05

@@ -108,6 +108,10 @@ SEEN = {
     "row-security": lambda: codes(listing("fee,id"), facts(row_security=True)),
     "statistics-stale": lambda: codes(listing(), facts(changed_rows=300_000)),
     "dead-rows": lambda: codes(listing(), facts(dead_rows=300_000)),
+    "select-opaque": lambda: codes(
+        Listing(select(c.site).distinct(), orders="site", total="none")
+    ),
+    "condition-unread": lambda: codes(listing(where=func.abs(c.site) > 3)),
     "not-vacuumed": lambda: codes(listing(), facts(visible_share=0.1)),
 }  # fmt: skip
 

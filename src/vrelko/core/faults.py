@@ -35,6 +35,7 @@ def find_faults(
 ) -> Iterator[Finding]:
     """Yield the findings on one listing served by `strategy`."""
     outline, table = variants[0].outline, variants[0].model.table
+    yield from _find_unread(outline, [variant.model.matching for variant in variants])
     for order, said in zip(orders, outline.given, strict=True):
         yield from _find_order(order, said, table)
         yield from _find_terms(order, table, writers, server)
@@ -46,10 +47,29 @@ def find_faults(
             f"{item.before.sorted_rows:,.0f}; with the index it walks {item.after.entries:,.0f} "
             "entries", item.sql,
         )  # fmt: skip
-    for variant in variants:
+    for variant in variants if not outline.opaque else ():
         yield from _find_path(variant, readers, server)
     yield from _find_sizes(outline, variants[0], strategy)
     yield from _find_state(table, server)
+
+
+def _find_unread(outline: Outline, rows: Sequence[float]) -> Iterator[Finding]:
+    if outline.opaque:
+        yield make_finding(
+            "select-opaque", "select",
+            f"it holds {outline.opaque}: costs are those of computing it whole for each page, "
+            f"about {rows[0]:,.0f} rows, whatever its parts keep",
+            "Page a select of tables and conditions; or measure, which runs it as it is",
+        )  # fmt: skip
+        return
+    unread = [c.column or "a condition" for c in outline.conditions if c.kind == "other"]
+    if unread:
+        yield make_finding(
+            "condition-unread", f"condition on {unread[0]}",
+            "it is no comparison of a column with a value; where the server does not estimate "
+            "it, a third of the rows is taken to pass",
+            "Measure; or give a value of the listing's rows by an index on the expression",
+        )  # fmt: skip
 
 
 def _find_sizes(outline: Outline, variant: VariantModel, strategy: str) -> Iterator[Finding]:

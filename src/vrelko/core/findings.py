@@ -46,6 +46,8 @@ CODES: dict[str, FindingKind] = {
     "statistics-stale": "fragile",
     "dead-rows": "slow",
     "not-vacuumed": "slow",
+    "select-opaque": "slow",
+    "condition-unread": "fragile",
 }
 """Every finding's code; docs/findings.md has a section for each."""
 

@@ -45,7 +45,8 @@ class Outline:
     `tables` are base table names, the one whose rows are paged first. `columns` are selected ones
     as (table, column). `orders` are total, the default first, their terms bare column names of the
     first table where they are such. `given` holds, for each, how many of its terms the caller gave.
-    `strategy` is the one it is served by today, None where that is open.
+    `strategy` is the one it is served by today, None where that is open. `opaque` says what keeps
+    the select from being read as tables and conditions, empty where nothing does.
     """
 
     name: str
@@ -60,6 +61,7 @@ class Outline:
     cap: int
     strategy: Strategy | None = None
     params: dict[str, Any] = field(default_factory=dict)
+    opaque: str = ""
 
     @property
     def table(self) -> str:

@@ -50,12 +50,16 @@ class Given:
 
 @dataclass(frozen=True, slots=True)
 class VariantUse:
-    """One variant in use: its outline, order and share, and its access paths as a server told."""
+    """One variant in use: its outline, order and share, and its access paths as a server told.
+
+    `rows` it has as the server estimates, where its conditions cannot be read.
+    """
 
     outline: Outline
     order: Order
     share: float
     routes: Routes | None = None
+    rows: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,7 +118,7 @@ def judge(
     uses = uses or (VariantUse(outline, outline.orders[0], 1.0),)
     variants = [
         VariantModel(use.outline, use.order, use.share,
-                     make_model(use.outline, use.order, table, server, use.routes))
+                     make_model(use.outline, use.order, table, server, use.routes, use.rows))
         for use in uses
     ]  # fmt: skip
     first = variants[0]
@@ -130,7 +134,8 @@ def judge(
     verdict = decide(candidates, outline, model.matching, given.needs)
     served_by = outline.strategy or verdict.strategy
     jumps = given.readers.depth.jumps > 0
-    advice = merge_advice(advise_indexes(outline, outline.orders, table, server, clock, jumps))
+    lacking = () if outline.opaque else outline.orders
+    advice = merge_advice(advise_indexes(outline, lacking, table, server, clock, jumps))
     findings = tuple(find_faults(variants, outline.orders, given.readers, given.writers, advice,
                                  served_by, server))  # fmt: skip
     counted = count_work(outline, model)

@@ -183,7 +183,8 @@ class _Reader:
     changed: tuple[frozenset[int], frozenset[int]] | None = None  # inserted, deleted, at its end
 
     def __post_init__(self) -> None:
-        self.listing: Listing = self.plan.served.with_strategy(self.strategy)
+        # A grid takes any offset; the statements are those of the listing's own kind.
+        self.listing: Listing = self.plan.served.with_strategy(self.strategy, "grid")
 
     def turn(self, connection: Connection) -> None:
         """Read the next page."""

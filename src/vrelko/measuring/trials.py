@@ -47,8 +47,9 @@ class Bench:
         self.use = use or plan.uses[0]
         table = plan.facts.table(self.use.outline.table)
         self.model: CostModel = make_model(
-            self.use.outline, self.use.order, table, plan.facts.server, self.use.routes
-        )
+            self.use.outline, self.use.order, table, plan.facts.server, self.use.routes,
+            self.use.rows,
+        )  # fmt: skip
         listing = plan.served
         names = [str(order) for order in self.use.outline.orders]
         allowed = listing.orders(plan.facts.server.engine)[names.index(str(self.use.order))]

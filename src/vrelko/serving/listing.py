@@ -250,9 +250,10 @@ class Listing:
             )
         return self.with_strategy(plan.verdict.strategy)
 
-    def with_strategy(self, strategy: str) -> Listing:
-        """Return this listing served another way."""
-        return Listing(self.select, **{**self._arguments, "strategy": strategy})
+    def with_strategy(self, strategy: str, kind: str | None = None) -> Listing:
+        """Return this listing served another way, and as another kind where one is given."""
+        changed = {"strategy": strategy, "kind": kind or self.kind}
+        return Listing(self.select, **{**self._arguments, **changed})
 
     def outline(self, dialect: str = "sqlite", params: Mapping[str, Any] | None = None) -> Outline:
         """Return the pure description of this listing, for planning.

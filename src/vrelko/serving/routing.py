@@ -16,6 +16,7 @@ from vrelko.core.facts import Facts, TableFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
 from vrelko.core.planner import VariantUse
+from vrelko.engines.estimates import estimate_rows
 from vrelko.engines.paths import explain_join, explain_path
 from vrelko.errors import PageError
 from vrelko.serving.listing import Listing
@@ -39,8 +40,15 @@ def route_use(lender: Any, listing: Listing, use: VariantUse, facts: Facts) -> V
         return use
     names = [str(order) for order in use.outline.orders]
     allowed = listing.orders(engine)[names.index(str(use.order))]
+    rows = None
+    if use.outline.opaque or any(c.kind == "other" for c in use.outline.conditions):
+        variant = listing.lent_variant(lender, str(allowed), use.outline.params)
+        values = listing.run_values(use.outline.params)
+        rows = estimate_rows(lender, variant.rows(), values, listing.paged_table)
+    if use.outline.opaque:
+        return replace(use, rows=rows)
     routes = ask_routes(lender, listing, use.outline, allowed, use.order, table, engine)
-    return replace(use, routes=routes)
+    return replace(use, routes=routes, rows=rows)
 
 
 def ask_routes(

@@ -6,7 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Column, ColumnElement, Select
+from sqlalchemy import Column, ColumnElement, Select, Table
+from sqlalchemy.sql import visitors
 
 from vrelko.core.order import Order, parse_order
 from vrelko.core.outline import Outline
@@ -136,6 +137,11 @@ def outline_of(
 ) -> Outline:
     """Return the pure description of a listing; `settings` are the Outline's other fields."""
     tables = [_base_name(table) for table in described.sources.tables]
+    opaque = ""
+    if described.wrapped or described.merged:
+        opaque = "a subquery" if described.wrapped else "DISTINCT or GROUP BY"
+        inside = [one for one in visitors.iterate(described.select) if isinstance(one, Table)]
+        tables = list(dict.fromkeys(one.name for one in inside)) or tables
     columns: list[tuple[str, str]] = []
     for column in described.select.selected_columns:
         plain = getattr(column, "element", column)
@@ -148,6 +154,7 @@ def outline_of(
         conditions=read_conditions(where),
         orders=tuple(_with_column_names(order, described, tables[0]) for order in orders),
         given=tuple(len(order) for order in described.orders[: len(orders)]),
+        opaque=opaque,
         **settings,
     )
 

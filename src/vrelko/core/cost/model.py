@@ -236,15 +236,51 @@ def make_model(
     table: TableFacts,
     server: ServerFacts,
     routes: Routes | None = None,
+    rows: float | None = None,
 ) -> CostModel:
     """Return the cost model of a listing's order.
 
-    `routes` as the server told them; None: as facts predict them.
+    `routes` as the server told them; None: as facts predict them. `rows` the listing has, where
+    the server told them because conditions cannot be read.
     """
-    if routes is None:
+    if outline.opaque:
+        routes = opaque_routes(outline, table, rows)
+    elif routes is None:
         routes = predict_routes(outline, order, table, server)
+    if rows is not None and not outline.opaque:
+        routes = _with_rows(routes, table, rows)
     scene = make_scene(outline, order, routes.page, table, server)
     return CostModel(table, routes.page, routes, scene)
+
+
+def opaque_routes(outline: Outline, table: TableFacts, rows: float | None) -> Routes:
+    """Return the paths of a select that cannot be read: all of its first table, then a sort.
+
+    That is what computing it whole for each page takes, an upper bound. Without `rows` from the
+    server it is taken to give the distinct values it shows, at most the table's rows.
+    """
+    if rows is None:
+        shown = [name for owner, name in outline.columns if owner == table.name]
+        known = [table.column(name).distinct for name in shown if table.has_column(name)]
+        rows = math.prod(one or table.rows for one in known) if known else table.rows
+    passing = min(rows / max(table.rows, 1.0), 1.0)
+    path = AccessPath("sorted", None, (), 1.0, (), passing, covering=False, scan="table")
+    return Routes(path, path, path, path)
+
+
+def _with_rows(routes: Routes, table: TableFacts, rows: float) -> Routes:
+    """Return the routes with what conditions let pass such that `rows` remain."""
+
+    def told(path: AccessPath) -> AccessPath:
+        passing = min(rows / max(table.rows * path.share, 1.0), 1.0)
+        return replace(path, passing=passing) if path.residual else path
+
+    return replace(
+        routes, page=told(routes.page), seek=told(routes.seek), count=told(routes.count),
+        whole=told(routes.whole), deep=told(routes.deep) if routes.deep else None,
+        keys=told(routes.keys) if routes.keys else None,
+        keys_deep=told(routes.keys_deep) if routes.keys_deep else None,
+    )  # fmt: skip
 
 
 def predict_routes(
