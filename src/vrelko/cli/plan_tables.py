@@ -117,9 +117,13 @@ def _show_readers(out: Console, plan: Plan) -> None:
         f"{burden.busy:.2g} connections busy, {render_bytes(burden.memory_bytes)} held"
     )
     sizes = judged.sizes
+    best_size = next(one for one in sizes.sizes if one.size == sizes.default)
+    near = min(sizes.sizes, key=lambda one: abs(one.size - judged.size))
+    seen = readers.depth.mean * judged.size
     out.print(
-        f"page size {judged.size}; for these readers {sizes.default} would do, {sizes.most:,} at "
-        "most"
+        f"a visit of {seen:,.0f} rows waits {near.wait_ms / 1000:.2g} s in all with {near.size} a "
+        f"page, {best_size.wait_ms / 1000:.2g} s with {best_size.size:,}; at most {sizes.most:,} a "
+        "page"
     )
 
 

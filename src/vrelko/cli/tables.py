@@ -160,6 +160,7 @@ def show_drift(drift: Drift) -> None:
         out.print(counted)
     if not all(one.holds for one in drift.expected):
         out.print("? more rows land ahead in a dwell than a page holds: the forms do not cover it")
+    out.print()
     for sentence in drift.sentences:
         out.print(sentence)
 

@@ -14,7 +14,7 @@ from vrelko.core.cost.rates import Clock, Time
 from vrelko.core.cost.work import Work
 from vrelko.core.outline import Strategy
 from vrelko.engines.registry import database_errors
-from vrelko.measuring.memory import Footprint, measure_memory
+from vrelko.measuring.memory import MOST_HELD, Footprint, measure_memory
 from vrelko.measuring.trials import Bench, Trial, count_work, time_trials
 from vrelko.serving.planning import Plan
 
@@ -121,7 +121,8 @@ def measure(engine: Engine, plan: Plan, readers: int | None = None) -> Measureme
     at_once = min(readers or plan.given.readers.users, MOST_READERS)
     with database_errors("measurement"), engine.connect() as connection:
         pages = tuple(_pages(connection, plan, notes))
-    memory = tuple(measure_memory(engine, plan, at_once, plan.judgement.rows <= MOST_ROWS))
+    few = plan.judgement.rows <= MOST_HELD
+    memory = tuple(measure_memory(engine, plan, at_once, few, notes))
     return Measurement(plan.listing, UNITS[engine_name], pages, memory, tuple(notes))
 
 

@@ -34,16 +34,27 @@ class Footprint:
     first_row_ms: float
 
 
-def measure_memory(engine: Engine, plan: Plan, readers: int, whole: bool) -> Iterator[Footprint]:
+MOST_HELD = 250_000
+"""Rows that readers hold in all while memory is measured; beyond them fewer are let in at once."""
+
+
+def measure_memory(
+    engine: Engine, plan: Plan, readers: int, whole: bool, notes: list[str]
+) -> Iterator[Footprint]:
     """Yield what a page by key takes, and a whole load, for one reader and for several at once.
 
     An SQLite database in memory has one connection, so one reader.
     """
     if engine.dialect.name == "sqlite" and engine.url.database in (None, "", ":memory:"):
         readers = 1
-    for strategy in ("keyset", "whole") if whole else ("keyset",):
-        for count in sorted({1, readers}):
-            yield _footprint(engine, plan, strategy, count)
+    yield from (_footprint(engine, plan, "keyset", count) for count in sorted({1, readers}))
+    if not whole:
+        return
+    fit = max(min(readers, int(MOST_HELD / max(plan.judgement.rows, 1.0))), 1)
+    if fit < readers:
+        people = "one reader" if fit == 1 else f"{fit} readers at once"
+        notes.append(f"whole: memory of {people} was measured, not of {readers}")
+    yield from (_footprint(engine, plan, "whole", count) for count in sorted({1, fit}))
 
 
 def _footprint(engine: Engine, plan: Plan, strategy: str, readers: int) -> Footprint:

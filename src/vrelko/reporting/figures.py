@@ -41,14 +41,16 @@ def draw_work(study: Study) -> str:
         axes.plot(
             pages, [counted_as(engine, rung.work) for rung in candidate.ladder], color=colour,
             linewidth=2, linestyle=_LINES[candidate.strategy],
-            label=f"{candidate.strategy}, estimated",
         )  # fmt: skip
         points = counted.get(candidate.strategy, [])
-        axes.plot(
-            [page for page, _ in points], [count for _, count in points], color=colour,
-            linestyle="none", marker=_MARKS[candidate.strategy], markersize=7,
-            markerfacecolor="white", markeredgewidth=1.8, label=f"{candidate.strategy}, counted",
-        )  # fmt: skip
+        mark = {
+            "color": colour, "marker": _MARKS[candidate.strategy], "markersize": 7,
+            "markerfacecolor": "white", "markeredgewidth": 1.8,
+        }  # fmt: skip
+        pairs = [page for page, _ in points], [count for _, count in points]
+        axes.plot(*pairs, linestyle="none", **mark)
+        axes.plot([], [], linestyle=_LINES[candidate.strategy], linewidth=2,
+                  label=candidate.strategy, **mark)  # fmt: skip
     for crossover in study.plan.judgement.crossovers:
         if crossover.page is not None:
             axes.axvline(crossover.page, color="#9ca3af", linewidth=1, linestyle=":")
@@ -65,9 +67,8 @@ def draw_work(study: Study) -> str:
     low, high = axes.get_ylim()
     axes.set_ylim(10 ** int(_log10(low)), high)
     axes.grid(True, which="major", color="#e5e7eb")
-    axes.legend(
-        fontsize=9, loc="upper left", bbox_to_anchor=(0.0, 0.94), framealpha=1, edgecolor="white"
-    )
+    figure.legend(fontsize=9, loc="outside upper center", ncols=4, frameon=False,
+                  handlelength=3)  # fmt: skip
     return _svg(figure)
 
 
