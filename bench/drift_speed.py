@@ -12,8 +12,9 @@ from time import perf_counter
 
 import numpy as np
 
-from vrelko.core.drift.fast import Changes, Stage
+from vrelko.core.drift import fast
 from vrelko.core.drift.reference import play
+from vrelko.core.drift.stage import Changes, Stage
 from vrelko.core.drift.walks import DELETE, INSERT, SPACE, Course, Event
 
 EVENTS, SIZE, PAGES = 1_000_000, 50, 20
@@ -32,7 +33,7 @@ def main():
                 best["prepare"] = min(best.get("prepare", 9), perf_counter() - began)
                 for way in ("offset", "keyset"):
                     began = perf_counter()
-                    stage.play(way)
+                    fast.play(stage, way)
                     best[way] = min(best.get(way, 9), perf_counter() - began)
             print(f"{rows:>13,} rows, events {title}: {len(stage.key):,} versions, " + ", ".join(
                 f"{name} {seconds:.3f} s" for name, seconds in best.items()))  # fmt: skip
@@ -64,10 +65,10 @@ def compare():
     slow = play(course, "offset")
     took = perf_counter() - began
     began = perf_counter()
-    assert Stage(course, changes).play("offset") == slow
-    fast = perf_counter() - began
-    print(f"{count:,} events on {rows:,} rows: reference {took:.2f} s, fast {fast:.4f} s, "
-          f"{took / fast:,.0f}×")  # fmt: skip
+    assert fast.play(Stage(course, changes), "offset") == slow
+    quick = perf_counter() - began
+    print(f"{count:,} events on {rows:,} rows: reference {took:.2f} s, fast {quick:.4f} s, "
+          f"{took / quick:,.0f}×")  # fmt: skip
 
 
 if __name__ == "__main__":

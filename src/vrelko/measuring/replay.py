@@ -252,14 +252,15 @@ class _Theatre:
         return {reader.strategy: self._count(reader, alive, course) for reader in readers}
 
     def _count(self, reader: _Reader, alive: frozenset[int], course: Course) -> _Counted:
-        from vrelko.core.drift.fast import Stage
+        from vrelko.core.drift.fast import play
+        from vrelko.core.drift.stage import Stage
 
         keys = self._cast.keys
         inserted, deleted = reader.changed or (frozenset(), frozenset())
         there, gone, new = ({keys[i] for i in group} for group in (alive, deleted, inserted))
         served = sum(map(len, reader.served))
         counted = count_walk(reader.served, keys, there, gone, new, reader.ended)
-        simulated = Stage(course).play(reader.strategy)
+        simulated = play(Stage(course), reader.strategy)
         same = (served, *counted) == (
             simulated.served, simulated.repeats, simulated.misses, simulated.unseen,
         )  # fmt: skip

@@ -70,6 +70,7 @@ def play(course: Course, way: Way) -> Counts:
             asked = now[begin : (page + 1) * size]
             short = len(asked) < (page + 1) * size - begin
             found = [one for one in asked if one[1] not in seen]
+            last = max([last, *(key for key, _ in asked)])
         elif way == "ceiling":
             top = bisect_left(now, (start[0][0], -1)) if start else 0
             found = now[top + page * size : top + (page + 1) * size]

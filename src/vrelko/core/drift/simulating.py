@@ -23,7 +23,7 @@ from vrelko.core.drift.walks import (
 if TYPE_CHECKING:
     import numpy as np
 
-    from vrelko.core.drift.fast import Changes
+    from vrelko.core.drift.stage import Changes
 
 WALKS = 500
 """Walks that are simulated."""
@@ -59,7 +59,8 @@ def simulate(
     """
     import numpy as np
 
-    from vrelko.core.drift.fast import Stage
+    from vrelko.core.drift.fast import play
+    from vrelko.core.drift.stage import Stage
 
     rng = np.random.default_rng(seed)
     rows = max(round(stream.rows), 0)
@@ -69,7 +70,7 @@ def simulate(
     for _ in range(walks):
         stage = Stage(course, draw_changes(stream, rows, times[-1], rng))
         for way in ways:
-            found[way].append(stage.play(way))
+            found[way].append(play(stage, way))
     return tuple(_summary(way, many) for way, many in found.items())
 
 
@@ -81,7 +82,7 @@ def draw_changes(stream: Stream, rows: int, span_s: float, rng: np.random.Genera
     """
     import numpy as np
 
-    from vrelko.core.drift.fast import Changes
+    from vrelko.core.drift.stage import Changes
 
     came = int(rng.poisson(stream.inserts * span_s))
     went = int(rng.poisson(stream.deletes * span_s)) if rows else 0

@@ -1,0 +1,252 @@
+"""The stage of a walk: any number of rows, with memory for those alone that change.
+
+Rows that never change are not held: the i-th has its key by formula. What changes is a list of
+*slots*, one a version, sorted by key; each lives from the request that first sees it to the one
+that first does not. Of the rows ahead of slot m at request p, the unchanged ones are known
+(`_below`), the others are counted by blocks of slots: so the place of any rank is found in
+O(sqrt(M)) for M slots. Events of rows that never come near a page are left out first.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from vrelko.core.drift.walks import DELETE, INSERT, SPACE, Course
+
+Array = np.ndarray[Any, Any]
+_NEVER = np.int64(1 << 40)
+BEYOND = np.int64((1 << 62) - 1)
+
+
+@dataclass(frozen=True)
+class Changes:
+    """Events as arrays, in the order of time: see `walks.Event`."""
+
+    times: Array
+    kinds: Array
+    rows: Array
+    keys: Array
+
+    @classmethod
+    def of(cls, course: Course) -> Changes:
+        """Return a course's events as arrays."""
+        events = course.events
+        return cls(
+            np.array([e.time for e in events], dtype=float),
+            np.array([e.kind for e in events], dtype=np.int64),
+            np.array([e.row for e in events], dtype=np.int64),
+            np.array([e.key for e in events], dtype=np.int64),
+        )
+
+
+class Stage:
+    """A course made ready: any way of fetching pages can be played on it (`fast.play`)."""
+
+    def __init__(self, course: Course, changes: Changes | None = None) -> None:
+        self._rows, self._size = course.rows, course.size
+        self._times = np.asarray(course.times, dtype=float)
+        self._overlap = course.overlap
+        self.pages = len(self._times)
+        self._set_slots(*self._relevant(changes or Changes.of(course)))
+        self._set_blocks()
+
+    def _relevant(self, changes: Changes) -> tuple[Array, Array, Array, Array]:
+        """Return step, kind, row and key of the events that a page can meet, row by row."""
+        steps = np.searchsorted(self._times, changes.times, side="left")
+        kinds, rows, keys = changes.kinds, changes.rows, changes.keys
+        keep = steps < self.pages
+        if not keep.all():
+            steps, kinds, rows, keys = steps[keep], kinds[keep], rows[keep], keys[keep]
+        reach = self._reach(kinds, rows)
+        if reach < self._rows:
+            near = rows < reach
+            near |= (kinds != DELETE) & (keys <= (reach + 1) * SPACE)
+            if not near.all():
+                wanted = np.unique(rows[near])
+                at = np.searchsorted(wanted, rows)
+                at[at == len(wanted)] = 0
+                keep = wanted[at] == rows if len(wanted) else np.zeros(len(rows), dtype=bool)
+                steps, kinds, rows, keys = steps[keep], kinds[keep], rows[keep], keys[keep]
+        order = np.argsort(rows, kind="stable")
+        return steps[order], kinds[order], rows[order], keys[order]
+
+    def _reach(self, kinds: Array, rows: Array) -> int:
+        """Return the first row from the start that no page can end behind."""
+        need = (self.pages + 1) * self._size + self._overlap
+        touched = np.unique(rows[(kinds != INSERT) & (rows < min(self._rows, need + len(rows)))])
+        reach = need
+        while True:
+            further = need + int(np.searchsorted(touched, reach))
+            if further == reach:
+                return reach
+            reach = further
+
+    def _set_slots(self, steps: Array, kinds: Array, rows: Array, keys: Array) -> None:
+        """Turn events, row by row, into versions sorted by key."""
+        fresh = np.ones(len(rows), dtype=bool)
+        fresh[1:] = rows[1:] != rows[:-1]
+        group = np.cumsum(fresh) - 1
+        first = np.flatnonzero(fresh)
+        base = rows < self._rows
+
+        def within(values: Array) -> Array:
+            """Cumulative sums inside each row's events, the event's own included."""
+            total = np.cumsum(values)
+            before = np.concatenate([[0], total])[first]
+            return np.asarray(total - before[group])
+
+        inserts = (kinds == INSERT) & ~base
+        started = within(inserts)
+        exists = base | (started > 0)
+        deletes = (kinds == DELETE) & exists
+        gone = within(deletes) - deletes
+        holds = exists & (gone == 0)
+        holds &= (kinds != INSERT) | (inserts & (started == 1))
+        steps, kinds, rows, keys = steps[holds], kinds[holds], rows[holds], keys[holds]
+
+        touched = np.unique(rows[rows < self._rows])
+        whole = {
+            "row": np.concatenate([touched, rows]),
+            "key": np.concatenate([(touched + 1) * SPACE, keys]),
+            "step": np.concatenate([np.zeros(len(touched), dtype=np.int64), steps]),
+            "ends": np.concatenate([np.zeros(len(touched), dtype=bool), kinds == DELETE]),
+        }
+        order = np.argsort(whole["row"], kind="stable")  # a row's start stands before its events
+        row, key, step, ends = (whole[name][order] for name in ("row", "key", "step", "ends"))
+        death = np.full(len(row), _NEVER)
+        follows = np.flatnonzero(row[1:] == row[:-1]) if len(row) else np.array([], dtype=np.int64)
+        death[follows] = step[follows + 1]
+        lives = ~ends
+        row, key, birth, death = row[lives], key[lives], step[lives], death[lives]
+        _, person = np.unique(row, return_inverse=True)
+        order = np.argsort(key, kind="stable")
+        self.key, self.birth, self.death = key[order], birth[order], death[order]
+        self.person = person[order]
+        self.persons = int(person.max()) + 1 if len(person) else 0
+        self._set_persons(person, key, birth, death)
+        self._touched = touched
+        self._untouched_before = touched - np.arange(len(touched))
+        self.untouched = self._rows - len(touched)
+        self._below = self.unchanged_below(self.key)
+
+    def _set_persons(self, person: Array, key: Array, birth: Array, death: Array) -> None:
+        """Note of each row that changes: when it came and went, its first and last key."""
+        begins = np.ones(len(person), dtype=bool)
+        begins[1:] = person[1:] != person[:-1]
+        first = np.flatnonzero(begins)
+        last = np.append(first[1:], len(person)) - 1 if len(person) else first
+        self.came, self.went = birth[first], death[last]
+        self.last_key = key[last]
+        stable = (birth == 0) & (death >= self.pages)  # refined by the walk's own end
+        self._versions = person, key, birth, death
+        self.has_stable = np.zeros(self.persons, dtype=bool)
+        self.has_stable[person[stable]] = True
+        self.key_at_start = np.full(self.persons, BEYOND)
+        there = (birth <= 0) & (death > 0)
+        self.key_at_start[person[there]] = key[there]
+
+    def stable_until(self, end: int) -> tuple[Array, Array]:
+        """Return row and key of the versions that stood from the first request to the `end`-th."""
+        person, key, birth, death = self._versions
+        stable = (birth == 0) & (death > end)
+        return person[stable], key[stable]
+
+    def unchanged_below(self, keys: Array) -> Array:
+        """Return how many rows that never change stand ahead of keys."""
+        ahead = np.clip((keys - 1) // SPACE, 0, self._rows)
+        return np.asarray(ahead - np.searchsorted(self._touched, ahead))
+
+    def key_of_unchanged(self, index: int) -> int:
+        """Return the key of the index-th of the rows that never change."""
+        row = index + int(np.searchsorted(self._untouched_before, index, side="right"))
+        return (row + 1) * int(SPACE)
+
+    def _set_blocks(self) -> None:
+        """Count the living of each block of slots at each request."""
+        slots = len(self.key)
+        self._block = max(int(np.sqrt(slots) / 2), 16)
+        blocks = -(-slots // self._block) if slots else 0
+        self._starts = np.arange(blocks) * self._block
+        which = np.arange(slots) // self._block
+        shape = (self.pages + 1, max(blocks, 1))
+        change = np.zeros(shape, dtype=np.int64)
+        flat = change.reshape(-1)
+        born = np.minimum(self.birth, self.pages)
+        died = np.minimum(self.death, self.pages)
+        flat += np.bincount(born * shape[1] + which, minlength=flat.size)[: flat.size]
+        flat -= np.bincount(died * shape[1] + which, minlength=flat.size)[: flat.size]
+        living = np.cumsum(change, axis=0)[: self.pages]
+        self._living = np.concatenate(
+            [np.zeros((self.pages, 1), dtype=np.int64), np.cumsum(living, axis=1)], axis=1
+        )
+
+    def live(self, low: int, high: int, at: int) -> Array:
+        """Tell which slots from low to high live at a request."""
+        return np.asarray((self.birth[low:high] <= at) & (self.death[low:high] > at))
+
+    def total(self, at: int) -> int:
+        """Return the rows there at a request."""
+        return self.untouched + int(self._living[at, -1])
+
+    def live_below(self, slot: int, at: int) -> int:
+        """Return how many slots below one live at a request."""
+        block = slot // self._block
+        low = block * self._block
+        if low >= len(self.key):
+            return int(self._living[at, -1])
+        return int(self._living[at, block]) + int(self.live(low, slot, at).sum())
+
+    def select(self, rank: int, at: int) -> tuple[int, int]:
+        """Return the slot and the unchanged row that a rank lies ahead of at a request."""
+        rank = max(min(rank, self.total(at)), 0)
+        if not len(self._starts):
+            return 0, rank
+        places = self._below[self._starts] + self._living[at, :-1]
+        block = max(int(np.searchsorted(places, rank, side="left")) - 1, 0)
+        low = int(self._starts[block])
+        high = min(low + self._block, len(self.key))
+        before = int(self._living[at, block])
+        alive = np.cumsum(self.live(low, high, at))
+        ahead = before + np.concatenate([[0], alive[:-1]])
+        inside = int(np.searchsorted(self._below[low:high] + ahead, rank, side="left"))
+        live = before + (int(alive[inside - 1]) if inside else 0)
+        return low + inside, rank - live
+
+    def place_of(self, key: int, behind: bool) -> tuple[int, int]:
+        """Return the slot and the unchanged row that a key's place lies ahead of."""
+        slot = int(np.searchsorted(self.key, key, side="right" if behind else "left"))
+        return slot, int(self.unchanged_below(np.array([key + behind]))[0])
+
+    def first_place(self) -> int | None:
+        """Return the key of the first row at the first request, None where there is none."""
+        if not self.total(0):
+            return None
+        slot, row = self.select(1, 0)
+        return self.key_before(slot, row, 0)
+
+    def key_before(self, slot: int, row: int, at: int) -> int:
+        """Return the key of the last row ahead of a place at a request, -1 where there is none."""
+        key = self.key_of_unchanged(row - 1) if row > 0 else -1
+        low = slot
+        while low > 0:
+            low = max(low - self._block, 0)
+            alive = np.flatnonzero(self.live(low, slot, at))
+            if len(alive):
+                return max(key, int(self.key[low + alive[-1]]))
+            if row > 0 and self.key[low] < key:
+                return key
+            slot = low
+        return key
+
+    @property
+    def size(self) -> int:
+        """Rows a page."""
+        return self._size
+
+    @property
+    def overlap(self) -> int:
+        """Rows that are asked for again."""
+        return self._overlap
