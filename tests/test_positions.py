@@ -3,7 +3,17 @@
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from sqlalchemy import BigInteger, Column, Integer, MetaData, String, Table, insert, select
+from sqlalchemy import (
+    BigInteger,
+    Column,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    create_engine,
+    insert,
+    select,
+)
 
 from exposed import Listing
 from vrelko import Sizes, Spot
@@ -189,6 +199,35 @@ def test_a_walk_on_an_engine_holds_no_connection(server, connection):
     assert first.scalars() + rest == [*range(1, 104), 500]
     connection.execute(t.delete().where(t.c.id == 500))
     connection.commit()
+
+
+def test_a_frozen_walk_sees_the_rows_as_they_stood(server, connection, tmp_path):
+    """While another connection inserts, deletes and changes rows between its pages."""
+    engine, writer = server, connection
+    if server.dialect.name == "sqlite":
+        engine = create_engine(f"sqlite:///{tmp_path / 'walked.db'}")
+        writer = engine.connect()
+        writer.exec_driver_sql("PRAGMA journal_mode = WAL")
+        t.metadata.create_all(writer)
+        writer.execute(insert(t), [{"id": i, "a": i % 7, "b": "x"} for i in range(1, 104)])
+        writer.commit()
+    walk = grid("a").walk(engine, size=20, frozen=True)
+    first = next(walk)
+    before = everything(writer, "a")
+    was = writer.scalar(select(t.c.a).where(t.c.id == before[60]))
+    writer.execute(insert(t), [{"id": 900 + i, "a": i, "b": "x"} for i in range(7)])
+    writer.execute(t.update().where(t.c.id == before[60]).values(a=0))
+    writer.commit()
+    assert first.scalars() + [row for page in walk for row in page.scalars()] == before
+    assert everything(writer, "a") != before
+    writer.execute(t.delete().where(t.c.id >= 900))
+    writer.execute(t.update().where(t.c.id == before[60]).values(a=was))
+    writer.commit()
+    with pytest.raises(PageError, match="takes an Engine"):
+        grid("a").walk(writer, frozen=True)
+    if engine is not server:
+        writer.close()
+        engine.dispose()
 
 
 @pytest.mark.parametrize("order", ORDERS)

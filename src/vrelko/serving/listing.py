@@ -22,7 +22,7 @@ from vrelko.serving.placing import Place, count_ahead, where_is
 from vrelko.serving.sealing import load_cipher
 from vrelko.serving.variants import Variant
 from vrelko.serving.variety import Variety
-from vrelko.serving.walking import ranges, walk
+from vrelko.serving.walking import ranges, walk, walk_frozen
 from vrelko.sql.describing import hidden_names, outline_of
 from vrelko.sql.filters import Filters
 from vrelko.sql.searching import Search
@@ -209,6 +209,7 @@ class Listing:
         params: Mapping[str, Any] | None = None,
         order: str | None = None,
         scope: object = None,
+        frozen: bool = False,
     ) -> Iterator[Page]:
         """Yield page after page to the end, `size` rows each, whatever the listing's own sizes.
 
@@ -216,9 +217,12 @@ class Listing:
         long walk holds nothing open; or a Connection or Session, read in the caller's transaction
         (on MariaDB, whose default is repeatable read, that is one frozen view). `start`: where to
         begin; any page's `next` resumes a walk. `until`: an "after" cursor or spot, whose row is
-        the last one. A walk holds one page in memory at a time.
+        the last one. `frozen`: the rows as they stand at the first page, from one transaction that
+        is held to the end (the frozen-view strategy): nothing repeats, is missed or half changed,
+        and the server keeps old versions meanwhile. A walk holds one page in memory at a time.
         """
-        return walk(self, source, size, start, until, params, order, scope)
+        by = walk_frozen if frozen else walk
+        return by(self, source, size, start, until, params, order, scope)
 
     def ranges(
         self,

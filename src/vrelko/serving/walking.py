@@ -6,7 +6,10 @@ from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from sqlalchemy import Engine
+
 from vrelko.core.spot import Spot
+from vrelko.engines.views import hold_view
 from vrelko.errors import PageError
 from vrelko.serving.answering import Opened, lend, open_variant
 from vrelko.serving.page import Page, Ways
@@ -16,6 +19,31 @@ from vrelko.sql.statements import UNTIL, key_parameters
 
 if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
+
+
+def walk_frozen(
+    listing: Listing,
+    source: Any,
+    size: int,
+    start: Spot | str | None,
+    until: Spot | str | None,
+    params: Mapping[str, Any] | None,
+    order: str | None,
+    scope: object,
+) -> Iterator[Page]:
+    """Yield page after page of rows as they stand at the first; see `Listing.walk`."""
+    if not isinstance(source, Engine):
+        raise PageError(
+            f"a frozen walk takes an Engine, not a {type(source).__name__}",
+            "Pass an Engine; on a Connection or Session begin a REPEATABLE READ transaction",
+            "walk-frozen",
+        )
+    return _frozen(listing, source, (size, start, until, params, order, scope))
+
+
+def _frozen(listing: Listing, source: Engine, given: Any) -> Iterator[Page]:
+    with hold_view(source) as connection:
+        yield from walk(listing, connection, *given)
 
 
 def walk(

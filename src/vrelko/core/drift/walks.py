@@ -73,11 +73,11 @@ class Counts:
     `served` rows in all, over `pages`. `repeats`: servings less distinct rows; `repeats_same_key`
     the same by version; `rows_repeated` rows that came more than once. Covered is what lies ahead
     of the largest key that was served (with an overlap: asked for; of a list of ids: as it was
-    listed), or everything where the walk came to the end. `misses`: rows that stood at one key at every request, covered, and never
-    came. `dodges`: rows there all
-    the time whose key changed, covered at first, and never came. `unseen`: rows inserted during the
-    walk, there at its end within what was covered, and never shown. `gone` came though deleted,
-    `stale` with a key they had no more.
+    listed), or everything where the walk came to the end. `misses`: rows that stood at one key at
+    every request, covered, and never came. `dodges`: rows there all the time whose key changed,
+    covered at first, and never came. `unseen`: rows inserted during the walk, there at its end
+    within what was covered, and never shown. `gone` came though deleted, `stale` with a key they
+    had no more.
     """
 
     served: int = 0
