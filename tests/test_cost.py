@@ -246,3 +246,19 @@ def test_conditions_that_cannot_be_read_are_estimated_by_the_server(filled):
     plan = planned(filled, narrowed, {})
     assert "condition-unread" in {finding.code for finding in plan.findings}
     assert plan.judgement.rows <= ROWS * 1.05
+
+
+def test_ways_that_are_costed_before_they_are_served(filled):
+    """Anchors cost a seek and a short offset at any depth; a list of ids a page of seeks."""
+    plan = planned(filled, grid(), {"g": 4})
+    with filled.connect() as connection:
+        model = Bench(connection, plan).model
+    clock = Clock(plan.judgement.rates, plan.facts.server)
+    page = clock.ms(model.keyset(21))
+    for offset in (0, 130, 1_000):
+        anchored = model.anchored(offset, 20, 100)
+        assert anchored.rows == pytest.approx(22)
+        assert page < clock.ms(anchored) < clock.ms(model.offset(100, 20)) + 2 * page
+    assert clock.ms(model.frozen_ids(20)) < 4 * page
+    assert clock.ms(model.freeze()) > clock.ms(model.frozen_ids(20))
+    assert model.whole().rows == pytest.approx(model.matching)

@@ -88,16 +88,6 @@ def _unserved(name: str) -> DatabaseError:
     )
 
 
-def check_engine(engine: Any, done: str) -> None:
-    """Raise DatabaseError unless an engine can be surveyed, measured and the like."""
-    if engine.dialect.name != "sqlite":
-        raise DatabaseError(
-            f"only SQLite databases are {done} so far, this is {engine.dialect.name}",
-            "Pages are served from PostgreSQL and MariaDB too: see Listing.read",
-            "engine-unserved",
-        )
-
-
 def is_partitioned(connection: Any, table: Table, dialect: Dialect) -> bool:
     """Tell whether a bound beside a row value spares partitions of a table."""
     if not capabilities_of(dialect.name).bound_prunes:

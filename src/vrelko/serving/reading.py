@@ -127,10 +127,6 @@ class PageReader:
             offset = None if spot.at is None else max(spot.at - len(rows), 0)
         return Batch(rows, full, more, after, offset, not more)
 
-    def keys_of(self, full: Sequence[Any]) -> list[tuple[Any, ...]]:
-        """Return the keys of full rows."""
-        return [self._variant.key_from(row) for row in full]
-
     def _any(self, backward: bool) -> bool:
         return bool(self._edge(backward, 1)[0])
 

@@ -166,10 +166,6 @@ class CostModel:
                 high = middle
         return high
 
-    def advised_insert(self, entry_bytes: float) -> tuple[float, float]:
-        """Bytes that an index of such entries takes, and blocks an insert writes for it."""
-        return self.table.rows * entry_bytes / 0.69, 1 + 2 * entry_bytes / 8192
-
     def path_at(self, offset: float, size: int) -> AccessPath:
         """Return the access path of a page behind an offset."""
         routes = self.routes

@@ -8,7 +8,6 @@ is not full, or after P pages.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import Literal
 
@@ -112,11 +111,6 @@ def first_key(row: int) -> int:
 def check_way(way: str) -> None:
     """Raise PageError unless `way` is one of WAYS."""
     _check(way in WAYS, f"{way!r} is none of {', '.join(WAYS)}")
-
-
-def sum_counts(many: Sequence[Counts]) -> Counts:
-    """Return the counts of several walks added up."""
-    return Counts(*(sum(getattr(one, name) for one in many) for name in COUNTERS))
 
 
 def _check(holds: bool, what: str) -> None:
