@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from time import perf_counter
-from typing import Any
 
 from sqlalchemy import Connection
 
+from vrelko.core.arithmetic import Total
 from vrelko.core.cost.model import CostModel, make_model
 from vrelko.core.cost.work import Work
 from vrelko.core.planner import VariantUse
@@ -81,23 +81,22 @@ class Bench:
     def _runner(self, strategy: str, offset: int, size: int) -> Callable[[], int]:
         """Return a function that reads one page as it is served, and says how many rows came."""
         runner, variant = Runner(self.connection, self.values), self.variant
-        spot = Spot.start() if offset == 0 else Spot.offset(offset)
-        counted = None
         if strategy == "keyset" and offset > 0:
             spot = self._key_before(runner, offset, size)
-        elif strategy == "two-ended":
+        elif offset == 0 and strategy != "two-ended":
+            spot = Spot.start()
+        else:
             spot = Spot.offset(offset)
 
         def page() -> int:
             runner.asked.clear()
+            total = None
+            if strategy == "two-ended":  # which counts first
+                total = Total(int(runner.value(variant.count(None))), "exact")
             if strategy == "whole":
                 runner.fetch(variant.whole(), None, {})
-            elif strategy == "two-ended":
-                total = int(runner.value(variant.count(None)))
-                reader = PageReader(runner, variant, size, strategy)
-                reader.read(spot, _exact(total))
             else:
-                PageReader(runner, variant, size, strategy).read(spot, counted)
+                PageReader(runner, variant, size, strategy).read(spot, total)
             return sum(asked.rows for asked in runner.asked)
 
         return page
@@ -110,12 +109,6 @@ class Bench:
             return Spot.end()
         near = self.variant.near(before.full, -1, 0, not before.before)
         return Spot("after", self.variant.key_from(before.full[-1]), near=near)
-
-
-def _exact(total: int) -> Any:
-    from vrelko.core.arithmetic import Total
-
-    return Total(total, "exact")
 
 
 def count_work(connection: Connection, trial: Trial) -> float:

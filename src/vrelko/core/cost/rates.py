@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 
 from vrelko.core.cost.work import Work
 from vrelko.core.facts import ServerFacts
@@ -83,7 +83,6 @@ class Clock:
     rates: Rates
     server: ServerFacts
     cold: bool = False
-    priors: Mapping[str, float] = field(default_factory=dict)
 
     def ms(self, work: Work) -> float:
         """Return the expected time of a work in milliseconds."""
