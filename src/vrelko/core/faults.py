@@ -10,13 +10,10 @@ from vrelko.core.arithmetic import page_count
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.findings import Finding, make_finding
 from vrelko.core.order import Order
-from vrelko.core.outline import Outline
+from vrelko.core.outline import MOST_VALUES, Outline
 from vrelko.core.verdict import WHOLE_ROWS
 from vrelko.core.weighing import VariantModel
 from vrelko.core.workload import Readers, Writers
-
-MOST_SET = 64
-"""Sets of more values are not read by a branch a value."""
 
 _LOW = 0.01
 _FLOATS = ("FLOAT", "DOUB", "REAL")
@@ -68,7 +65,7 @@ def _find_unread(outline: Outline, rows: Sequence[float]) -> Iterator[Finding]:
             "condition-unread", f"condition on {unread[0]}",
             "it is no comparison of a column with a value; where the server does not estimate "
             "it, a third of the rows is taken to pass",
-            "Measure; or give a value of the listing's rows by an index on the expression",
+            "Measure; or compare a column with a value, or index the expression",
         )  # fmt: skip
 
 
@@ -193,10 +190,10 @@ def _find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> 
     for condition in outline.conditions:
         given = outline.params.get(condition.parameter or "", condition.value)
         many = len(given) if isinstance(given, (list, tuple, set, frozenset)) else 0
-        if condition.kind == "in" and many > MOST_SET:
+        if condition.kind == "in" and many > MOST_VALUES:
             yield make_finding(
                 "set-too-large", f"filter {condition.column}",
-                f"{many:,} values; beyond {MOST_SET} they are not read a branch a value",
+                f"{many:,} values; beyond {MOST_VALUES} they are not read a branch a value",
                 "Join a table of the values, or narrow the set",
             )  # fmt: skip
     pages = page_count(round(model.matching), outline.sizes.default)

@@ -19,6 +19,9 @@ STRATEGIES: tuple[Strategy, ...] = ("offset", "two-ended", "deferred-join", "key
 TotalKind = Literal["exact", "capped", "about", "none"]
 TOTALS: tuple[TotalKind, ...] = ("exact", "capped", "about", "none")
 
+MOST_VALUES = 64
+"""Sets of more values than this are not read by a branch a value."""
+
 ConditionKind = Literal["equal", "in", "range", "null", "other"]
 
 

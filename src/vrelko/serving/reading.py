@@ -7,10 +7,11 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from vrelko.core.arithmetic import NO_TOTAL, Total, check_offset, offset_of, page_count
+from vrelko.core.outline import MOST_VALUES
 from vrelko.core.spot import Spot
 from vrelko.serving.running import Runner
 from vrelko.serving.variants import Variant
-from vrelko.sql.branches import MOST_VALUES, value_parameters
+from vrelko.sql.branches import value_parameters
 from vrelko.sql.statements import LIMIT, OFFSET, key_parameters
 
 

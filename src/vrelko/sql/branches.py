@@ -38,9 +38,6 @@ from vrelko.sql.statements import (
     ranges_by_statement,
 )
 
-MOST_VALUES = 64
-"""Sets of more values are left to the engine."""
-
 VALUE = "vrelko_in_"
 
 

@@ -14,7 +14,10 @@ from vrelko.core.sampling import PREFIX, common_values, expect_distinct, share_b
 from vrelko.engines import mariadb_catalog as catalog
 from vrelko.surveying.budget import Budget
 
-PROBES = 1_200
+PROBES = 600
+_ROWS_A_PROBE = 8
+"""Places that are sought by key, and neighbouring rows read at each."""
+
 _TOGETHER = 30  # probes a statement
 _WINDOWS, _WINDOW_ROWS = 48, 32
 
@@ -56,7 +59,8 @@ def _column(
     if not values:
         return replace(column, distinct=stored)
     common = tuple(common_values(values))
-    distinct = expect_distinct(values, table.rows)
+    apart = values[::_ROWS_A_PROBE]  # neighbours may be alike, and would tell of few values
+    distinct = expect_distinct(apart if len(values) > PROBES else values, table.rows)
     if table.primary_key == (column.name,):
         distinct = table.rows
     elif stored and len(common) < len(set(values)):
@@ -113,7 +117,7 @@ def _probe_by_key(connection: Connection, table: TableFacts, key: str, budget: B
     if high - low < PROBES:
         return list(connection.execute(text(f"SELECT {listed} FROM {t} LIMIT {PROBES}")))
     rng = random.Random(2)
-    one = f"(SELECT {listed} FROM {t} WHERE {k} >= {{at}} ORDER BY {k} LIMIT 1)"
+    one = f"(SELECT {listed} FROM {t} WHERE {k} >= {{at}} ORDER BY {k} LIMIT {_ROWS_A_PROBE})"
     rows: list[Any] = []
     for _ in range(PROBES // _TOGETHER):
         if budget.spent and rows:

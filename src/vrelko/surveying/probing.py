@@ -13,7 +13,7 @@ from vrelko.core.facts import IndexFacts, TableFacts
 from vrelko.core.sampling import Neighbours, judge_neighbours
 from vrelko.surveying.budget import Budget
 
-WINDOWS = 8
+WINDOWS = 16
 WINDOW_ENTRIES = 64
 """Windows spread over an index, and entries read of each."""
 

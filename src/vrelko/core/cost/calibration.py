@@ -2,8 +2,8 @@
 
 θ = S θ₀ exp(d): one speed factor S for the machine and a deviation d for each rate, found by
 minimising Σ (log x·θ − log y)² / 0.15² + (log S / 1.5)² + Σ (d / 0.3)² with Gauss–Newton steps
-(a maximum a posteriori estimate with log-normal priors). Fitting milliseconds themselves, or a few
-statements without priors, was measured to err by factors of 20 to 800 elsewhere.
+(a maximum a posteriori estimate with log-normal priors). Without them a count that none of the
+few timed statements has could take any rate.
 """
 
 from __future__ import annotations
