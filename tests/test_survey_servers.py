@@ -6,7 +6,6 @@ from sqlalchemy import create_engine, text
 from sqlalchemy.exc import DBAPIError
 
 import vrelko
-from servers import open_server
 from vrelko.cli.main import main
 from vrelko.engines.registry import open_database
 from vrelko.errors import DatabaseError
@@ -18,10 +17,11 @@ SERIES = {
 }
 
 
-@pytest.fixture(scope="module", params=["postgresql", "mariadb"])
-def engine(request):
-    engine = open_server(request.param)
-    with engine.begin() as connection:
+@pytest.fixture(scope="module")
+def engine(server):
+    if server.dialect.name == "sqlite":
+        pytest.skip("SQLite is surveyed in test_survey.py")
+    with server.begin() as connection:
         connection.execute(text(
             "CREATE TABLE seen (id bigint PRIMARY KEY, site int NOT NULL, hour int, "
             "note varchar(40) NOT NULL)"
@@ -30,11 +30,14 @@ def engine(request):
         connection.execute(text("CREATE TABLE nothing (id bigint PRIMARY KEY)"))
         connection.execute(text(
             "INSERT INTO seen SELECT i, i % 20, CASE WHEN i % 5 = 0 THEN NULL ELSE i END, 'x' "
-            f"FROM {SERIES[request.param]}"
+            f"FROM {SERIES[server.dialect.name]}"
         ))  # fmt: skip
         connection.execute(text("CREATE VIEW shown AS SELECT * FROM seen"))
-    yield engine
-    engine.dispose()
+    yield server
+    with server.begin() as connection:
+        connection.execute(text("DROP VIEW shown"))
+        connection.execute(text("DROP TABLE seen"))
+        connection.execute(text("DROP TABLE nothing"))
 
 
 def test_without_statistics_numbers_come_from_samples(engine):
@@ -50,7 +53,8 @@ def test_without_statistics_numbers_come_from_samples(engine):
 
 def test_everything_and_what_is_no_table(engine):
     facts = vrelko.survey(engine)
-    assert {table.name for table in facts.tables} == {"seen", "nothing"}
+    assert {table.name for table in facts.tables} >= {"seen", "nothing"}
+    assert "shown" not in {table.name for table in facts.tables}
     with pytest.raises(DatabaseError, match="view"):
         vrelko.survey(engine, "shown")
     with pytest.raises(DatabaseError, match="'seen'"):
