@@ -157,6 +157,18 @@ def test_facts_by_hand_fill_themselves_in():
         assert by_name["keyset"].work.entries < 60
 
 
+def test_bounds_are_wider_where_facts_are_rough():
+    def width(known):
+        time = vrelko.plan(listing(), known).candidates[0].ladder[0].time
+        return time.high / time.low
+
+    usual = width(facts())
+    bare = [{"name": one.name, "type": one.type} for one in facts().table("visit").columns]
+    assert width(facts(columns=bare)) > 1.2 * usual
+    assert width(facts(changed_rows=600_000)) > 1.2 * usual
+    assert width(facts(rows_from="guessed from its blocks")) > 1.2 * usual
+
+
 def test_an_index_takes_in_columns_where_jumps_gain():
     readers = Readers(depth=Depth(jumps=0.5))
     by_site = Listing(

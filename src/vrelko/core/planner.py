@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -11,7 +12,7 @@ from vrelko.core.cost.model import Routes, make_model
 from vrelko.core.cost.rates import Clock, Rates, Time, shipped_rates
 from vrelko.core.cost.work import Work
 from vrelko.core.drift.expecting import Stream, expect_drift
-from vrelko.core.facts import Facts
+from vrelko.core.facts import Facts, TableFacts
 from vrelko.core.faults import find_faults
 from vrelko.core.findings import Finding
 from vrelko.core.order import Order
@@ -114,7 +115,7 @@ def judge(
     `rates`: those calibrated on the server; None: the shipped ones.
     """
     table, server = facts.table(outline.table), facts.server
-    clock = Clock(rates or shipped_rates(server.engine), server)
+    clock = Clock(_widened(rates or shipped_rates(server.engine), table), server)
     uses = uses or (VariantUse(outline, outline.orders[0], 1.0),)
     variants = [
         VariantModel(use.outline, use.order, use.share,
@@ -153,6 +154,22 @@ def judge(
         _whole_up_to(first, given, clock), counted,
         None if counted is None else clock.time(counted, path=model.routes.count.signature),
     )  # fmt: skip
+
+
+_ROUGH = 0.4  # more log spread where facts are guessed or stale
+
+
+def _widened(rates: Rates, table: TableFacts) -> Rates:
+    """Return the rates with more spread where the table's numbers are rough.
+
+    So they are without statistics of any column, where rows were guessed from blocks, and where
+    half of the rows changed since statistics were taken.
+    """
+    unknown = all(column.distinct is None for column in table.columns)
+    stale = (table.changed_rows or 0.0) > 0.5 * max(table.rows, 1.0)
+    if not (unknown or stale or table.rows_from.startswith("guessed")):
+        return rates
+    return replace(rates, spread=math.hypot(rates.spread, _ROUGH))
 
 
 def ladder_pages(pages: int) -> list[int]:
