@@ -21,27 +21,18 @@ if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
 
 
-def walk_frozen(
-    listing: Listing,
-    source: Any,
-    size: int,
-    start: Spot | str | None,
-    until: Spot | str | None,
-    params: Mapping[str, Any] | None,
-    order: str | None,
-    scope: object,
-) -> Iterator[Page]:
-    """Yield page after page of rows as they stand at the first; see `Listing.walk`."""
+def walk_frozen(listing: Listing, source: Any, *given: Any) -> Iterator[Page]:
+    """Yield page after page of rows as they stand at the first; takes what `walk` takes."""
     if not isinstance(source, Engine):
         raise PageError(
             f"a frozen walk takes an Engine, not a {type(source).__name__}",
             "Pass an Engine; on a Connection or Session begin a REPEATABLE READ transaction",
             "walk-frozen",
         )
-    return _frozen(listing, source, (size, start, until, params, order, scope))
+    return _frozen(listing, source, given)
 
 
-def _frozen(listing: Listing, source: Engine, given: Any) -> Iterator[Page]:
+def _frozen(listing: Listing, source: Engine, given: tuple[Any, ...]) -> Iterator[Page]:
     with hold_view(source) as connection:
         yield from walk(listing, connection, *given)
 
