@@ -141,7 +141,7 @@ def test_calibration_times_a_few_pages(filled):
     assert rates.calibrated
     assert set(rates.us) == set(PRIORS[filled.dialect.name])
     again = plan.with_rates(rates)
-    assert again.judgement.rates == rates
+    assert again.judgement.rates.us == rates.us  # bounds are wider where statistics are stale
     assert again.candidates[0].sql == plan.candidates[0].sql
     without = grid(name="nothing given")
     assert not calibrate(filled, planned(filled, without, {})).calibrated
