@@ -175,6 +175,8 @@ BAD = [
     (["sql", "PAGES", "--dialect", "nope"], 3, "'nope' is not known.*postgresql"),
     (["sql", "PAGES", "--order", "ring"], 2, "not allowed"),
     (["measure", "none.toml"], 2, "no pages file"),
+    (["drift", "PAGES", "--copy", "nonsense://x"], 3, "'nonsense'"),
+    (["drift", "PAGES", "--copy", "postgresql+psycopg://a@127.0.0.1:1/x"], 3, "refused the replay"),
     (["drift", "PAGES", "--walks", "0"], 2, "0 is not in the range"),
     (["report", "PAGES", "arrivals", "--walks", "1", "-o", "."], 2, "is a directory|written"),
     (["demo", "--rows", "7"], 2, "7 is not in the range"),

@@ -212,7 +212,7 @@ def measure(pages: str, listings: Sequence[str], facts: str | None, as_json: boo
     """Run the planned pages on the database: work counted, time taken, beside the estimates.
 
     Counted are SQLite's VM steps, PostgreSQL's buffers or MariaDB's handler rows. Memory is
-    measured for one reader and for the listing's users at once.
+    measured for one reader and for several at once.
     """
     from vrelko.cli.tables import show_measurement
     from vrelko.measuring.measure import measure as measure_
@@ -254,9 +254,8 @@ def drift(
     SQLite file is copied for the time; for the servers name a database with --copy, where a table
     is made and dropped again. Without one, PostgreSQL and MariaDB are not replayed.
     """
-    from sqlalchemy import create_engine
-
     from vrelko.cli.tables import show_drift
+    from vrelko.engines.registry import open_database
     from vrelko.measuring.drifting import drift as drift_
 
     results = []
@@ -264,7 +263,7 @@ def drift(
         replays = not expect_only and loaded.facts is None
         replays = replays and (copy_url is not None or loaded.dialect == "sqlite")
         engine = loaded.engine if replays else None
-        copy = create_engine(copy_url) if replays and copy_url else None
+        copy = open_database(copy_url, read_only=False) if replays and copy_url else None
         with _progress(f"walking {one.listing}", walks if replays else 0) as advance:
             results.append(drift_(one, engine, walks, seed, advance, copy))
     _print([one.as_dict() for one in results], as_json, lambda: _each(show_drift, results))

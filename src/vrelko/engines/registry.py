@@ -105,8 +105,8 @@ def read_indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexF
     return [IndexFacts(one.name, one.columns, one.unique, one.partial) for one in found]
 
 
-def open_database(address: str) -> Engine:
-    """Return an Engine for a URL or the path of an SQLite file, for reading only.
+def open_database(address: str, read_only: bool = True) -> Engine:
+    """Return an Engine for a URL or the path of an SQLite file, for reading only unless said.
 
     An SQLite file must exist and be a database: none is ever created here. Raises DatabaseError.
     """
@@ -116,6 +116,8 @@ def open_database(address: str) -> Engine:
     if url.get_backend_name() == "sqlite":
         sqlite.check_file(url.database)
     engine = create_engine(url)
+    if not read_only:
+        return engine
     if url.get_backend_name() == "sqlite":
         sqlite.forbid_writes(engine)
     else:

@@ -1,4 +1,4 @@
-"""Copies of a listing's rows that a replay may change: of a whole SQLite file, or of some rows."""
+"""Copies that may be changed: of a whole SQLite file, or of some of a listing's rows."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from sqlalchemy import Engine, MetaData, Table, create_engine, event, inspect
 from vrelko.errors import DatabaseError
 
 MOST_BYTES = 2_000_000_000
-"""Larger database files are not copied for a replay."""
+"""Larger database files are not copied."""
 
 
 @contextmanager
@@ -24,16 +24,15 @@ def copy_of_file(engine: Engine) -> Iterator[Engine]:
     source = engine.url.database
     if engine.dialect.name != "sqlite" or not source or source == ":memory:":
         raise DatabaseError(
-            "only an SQLite file is copied for a replay by itself",
-            "Name a database to copy the rows to (--copy URL, copy=engine), or ask for what is "
-            "expected alone",
+            "only an SQLite file can be copied by itself",
+            "For a replay, name a database to copy the rows to (--copy URL, copy=engine)",
             "replay-engine",
         )
     size = Path(source).stat().st_size
     if size > MOST_BYTES:
         raise DatabaseError(
-            f"the database file of {size / 1e9:.1f} GB is too large to copy for a replay",
-            "Replay on a smaller copy of your own",
+            f"the database file of {size / 1e9:.1f} GB is too large to copy",
+            "Work on a smaller copy of your own",
             "replay-size",
         )
     with tempfile.TemporaryDirectory(prefix="vrelko-") as folder:

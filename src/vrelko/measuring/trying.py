@@ -2,27 +2,19 @@
 
 from __future__ import annotations
 
-import shutil
-import tempfile
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import replace
-from pathlib import Path
 
-from sqlalchemy import Connection, Engine, create_engine, text
+from sqlalchemy import Connection, Engine, text
 
 from vrelko.core.advising import Advice
 from vrelko.core.cost.model import make_model
 from vrelko.core.cost.rates import Clock
 from vrelko.engines.registry import database_errors
-from vrelko.errors import DatabaseError
+from vrelko.measuring.copying import copy_of_file
 from vrelko.measuring.trials import Bench, time_trials
 from vrelko.serving.planning import Plan, plan
 from vrelko.serving.routing import route_use
 from vrelko.surveying.survey import survey
-
-MOST_BYTES = 2_000_000_000
-"""Larger SQLite files are not copied."""
 
 _OVERSTATED = 1.5  # times the size an index has when built, that HypoPG says it would
 _ROUNDS = 5
@@ -49,7 +41,7 @@ def try_indexes(engine: Engine, given: Plan) -> Plan:
 
 
 def _on_a_copy(engine: Engine, given: Plan) -> tuple[Advice, ...]:
-    with _copied(engine) as copy:
+    with copy_of_file(engine) as copy:
         before = {a.index.name: _page_ms(copy, given, a) for a in given.indexes}
         tried = []
         for advice in given.indexes:
@@ -77,25 +69,6 @@ def _page_ms(engine: Engine, given: Plan, advice: Advice) -> float:
         trial = bench.page("keyset", offset, given.judgement.size)
         ((_, ms),) = time_trials([trial], _ROUNDS)
     return ms
-
-
-@contextmanager
-def _copied(engine: Engine) -> Iterator[Engine]:
-    path = Path(str(engine.url.database or ""))
-    if not path.is_file() or path.stat().st_size > MOST_BYTES:
-        raise DatabaseError(
-            f"the database {str(path)!r} cannot be copied to try an index on",
-            "Indexes are tried on SQLite files of up to 2 GB",
-            "trial-copy",
-        )
-    with tempfile.TemporaryDirectory(prefix="vrelko-trial-") as folder:
-        target = Path(folder) / "copy.db"
-        shutil.copy(path, target)
-        copy = create_engine(f"sqlite:///{target}")
-        try:
-            yield copy
-        finally:
-            copy.dispose()
 
 
 def _bytes(engine: Engine) -> int:
