@@ -16,17 +16,22 @@ if TYPE_CHECKING:
     from vrelko.measuring.drifting import Drift, drift
     from vrelko.measuring.measure import Measurement, measure
     from vrelko.measuring.trying import try_indexes
+    from vrelko.serving.anchoring import Anchors
+    from vrelko.serving.freezing import FrozenIds
     from vrelko.serving.listing import Listing
     from vrelko.serving.page import Page
     from vrelko.serving.pages_file import Pages, load
     from vrelko.serving.planning import Plan, plan
+    from vrelko.serving.steadying import Settle, Steady
     from vrelko.sql.searching import Search
     from vrelko.surveying.survey import survey
 
 _HOMES = {
+    "Anchors": "vrelko.serving.anchoring",
     "Depth": "vrelko.core.workload",
     "Drift": "vrelko.measuring.drifting",
     "Facts": "vrelko.core.facts",
+    "FrozenIds": "vrelko.serving.freezing",
     "Landing": "vrelko.core.workload",
     "Listing": "vrelko.serving.listing",
     "Measurement": "vrelko.measuring.measure",
@@ -36,8 +41,10 @@ _HOMES = {
     "Plan": "vrelko.serving.planning",
     "Readers": "vrelko.core.workload",
     "Search": "vrelko.sql.searching",
+    "Settle": "vrelko.serving.steadying",
     "Sizes": "vrelko.core.arithmetic",
     "Spot": "vrelko.core.spot",
+    "Steady": "vrelko.serving.steadying",
     "Total": "vrelko.core.arithmetic",
     "Use": "vrelko.core.workload",
     "Workload": "vrelko.core.workload",
@@ -52,9 +59,11 @@ _HOMES = {
 }
 
 __all__ = [
+    "Anchors",
     "Depth",
     "Drift",
     "Facts",
+    "FrozenIds",
     "Landing",
     "Listing",
     "Measurement",
@@ -64,8 +73,10 @@ __all__ = [
     "Plan",
     "Readers",
     "Search",
+    "Settle",
     "Sizes",
     "Spot",
+    "Steady",
     "Total",
     "Use",
     "Workload",

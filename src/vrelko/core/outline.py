@@ -14,7 +14,10 @@ KINDS: tuple[Kind, ...] = ("grid", "feed", "choices", "export")
 
 Strategy = Literal["offset", "keyset", "whole", "two-ended", "deferred-join"]
 STRATEGIES: tuple[Strategy, ...] = ("offset", "two-ended", "deferred-join", "keyset", "whole")
-"""Strategies that are planned, and that pages are served by."""
+"""Strategies that are planned."""
+
+SERVED: tuple[str, ...] = (*STRATEGIES, "anchored", "frozen-ids")
+"""Strategies that pages are served by: the planned ones, and two that keep something stored."""
 
 TotalKind = Literal["exact", "capped", "about", "none"]
 TOTALS: tuple[TotalKind, ...] = ("exact", "capped", "about", "none")

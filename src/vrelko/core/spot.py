@@ -22,7 +22,9 @@ class Spot:
     `fill` makes a page before a key that reaches the start a full first page; `rows` bounds a
     page that must end before the next one begins; `near` says that the rows which share the key's
     terms but the last stand on the key's own page, so that they are few. `total` is one that was
-    counted earlier in the walk. `asked` and `fault` keep what was given as a number but is none.
+    counted earlier in the walk. `top` is the key of the first row of the walk's first page, `seen`
+    digests of rows served before, `frozen` the name of a stored list of rows. `asked` and `fault`
+    keep what was given as a number but is none.
     """
 
     kind: SpotKind
@@ -32,6 +34,9 @@ class Spot:
     rows: int | None = None
     near: bool = False
     total: int | None = None
+    top: tuple[Any, ...] | None = None
+    seen: bytes | None = None
+    frozen: str | None = None
     asked: object = None
     fault: PageError | None = None
 

@@ -2,23 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from contextlib import AbstractContextManager, nullcontext
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
-
-from sqlalchemy import Connection, Engine
 
 from vrelko.core.arithmetic import MOST_NUMBER, NO_TOTAL, Total, check_whole, offset_of
 from vrelko.core.spot import Spot
 from vrelko.engines.estimates import estimate_rows
 from vrelko.engines.limits import limit_time
-from vrelko.engines.registry import database_errors, dialect_of
-from vrelko.errors import CursorError, DatabaseError, PageError, TimeLimitError
-from vrelko.serving.page import Page, Ways
+from vrelko.engines.registry import database_errors
+from vrelko.errors import CursorError, PageError, TimeLimitError
+from vrelko.serving.keeping import read_steadily
+from vrelko.serving.opening import Opened, Request, open_variant
+from vrelko.serving.page import NO_WALK, Page, Walk, Ways
 from vrelko.serving.reading import Batch, PageReader, settle_total
-from vrelko.serving.running import Runner
-from vrelko.serving.variants import Variant
+from vrelko.serving.steadying import UNSTEADY
 
 if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
@@ -32,94 +29,6 @@ SPOTS = {
 """Which spots each kind of listing takes."""
 
 
-@dataclass(frozen=True, slots=True)
-class Request:
-    """What a reader asks for; the fields are those of `Listing.read`."""
-
-    at: Any
-    params: Mapping[str, Any] | None
-    size: object
-    order: str | None
-    scope: object
-    total: bool
-    on_bad_page: str
-    past_end: str
-    time_limit_ms: float | None
-
-
-@dataclass(frozen=True)
-class Opened:
-    """A variant on a lent connection, with its parameters and what its cursors are bound to."""
-
-    listing: Listing
-    lender: Any
-    variant: Variant
-    given: Mapping[str, Any]
-    fingerprint: bytes
-    runner: Runner
-
-    def write(self, spot: Spot) -> str:
-        """Return a spot as a cursor."""
-        return self.listing.book.write(spot, self.fingerprint, self.listing.sealed)
-
-    def spot_of(self, at: Any) -> Spot:
-        """Return where a request begins. Raises CursorError and PageError."""
-        if at is None or at == "":
-            return Spot.start()
-        if isinstance(at, str):
-            spot = self.listing.book.read(at, self.fingerprint, self.listing.sealed)
-        elif isinstance(at, Spot):
-            spot = at
-            if spot.fault is not None:
-                raise spot.fault
-        else:
-            raise PageError(
-                f"a position of type {type(at).__name__} is not understood",
-                "Give a cursor, Spot.number(n), another Spot, or None for the first page",
-                "spot-type",
-            )
-        if spot.key is not None and (
-            isinstance(at, Spot) or len(spot.key) != len(self.variant.order)
-        ):
-            return replace(spot, key=self.variant.key_of(spot.key))
-        return spot
-
-
-def lend(connection: Any) -> AbstractContextManager[Any]:
-    """Lend a connection to read with: an Engine's own for the time, or the caller's.
-
-    Raises DatabaseError for asynchronous ones, which `aread` takes, and where none can be had.
-    """
-    if isinstance(connection, Connection):
-        return nullcontext(connection)
-    if hasattr(connection, "run_sync") or hasattr(connection, "sync_engine"):
-        raise DatabaseError(
-            f"{type(connection).__name__} is asynchronous",
-            "Use await listing.aread(…), or run_sync for the other calls",
-            "connection-async",
-        )
-    if not isinstance(connection, Engine):
-        return nullcontext(connection)
-    with database_errors("connection"):
-        return connection.connect()
-
-
-def open_variant(
-    listing: Listing,
-    lender: Any,
-    params: Mapping[str, Any] | None,
-    order: str | None,
-    scope: object,
-) -> Opened:
-    """Return a listing's variant on a lent connection. Raises PageError and OrderError."""
-    variety = listing.variety
-    given = variety.filters.check(params)
-    variant = variety.variant(dialect_of(lender), order, variety.filters.active(given), lender)
-    print_ = variety.fingerprint(listing.name, variant, given, scope)
-    values = variety.filters.values(given)
-    return Opened(listing, lender, variant, values, print_, Runner(lender, values))
-
-
 def answer(listing: Listing, lender: Any, request: Request) -> Page:
     """Return the page a request asks for."""
     opened = open_variant(listing, lender, request.params, request.order, request.scope)
@@ -130,19 +39,34 @@ def answer(listing: Listing, lender: Any, request: Request) -> Page:
     _check_kind(listing, spot, isinstance(request.at, str))
     spot = _within(listing, spot, size, clamps, notes)
     if request.time_limit_ms is None:
-        batch = _read(opened, spot, size, request, notes)
+        batch, walk = _read_walking(opened, spot, size, request, notes)
     else:
         with limit_time(lender, request.time_limit_ms):
             opened.runner.limited = True
-            batch = _read(opened, spot, size, request, notes)
+            batch, walk = _read_walking(opened, spot, size, request, notes)
+    by_offset = ("offset", "two-ended", "deferred-join", "anchored", "frozen-ids")
     ways = Ways(
         opened.write,
         opened.variant,
-        listing.strategy in ("offset", "two-ended", "deferred-join"),
+        listing.strategy in by_offset,
         listing.kind == "grid",
         _to_carry(batch) if listing.count == "once" else None,
+        walk,
     )
     return Page(batch, size, spot, ways, opened.runner.asked, "; ".join(notes) or None)
+
+
+def _read_walking(
+    opened: Opened, spot: Spot, size: int, request: Request, notes: list[str]
+) -> tuple[Batch, Walk]:
+    """Return a page's rows, and what its cursors tell of the walk it belongs to."""
+    if opened.listing.steady is UNSTEADY and request.ceiling is None:
+        return _read(opened, spot, size, request, notes), NO_WALK
+
+    def read(opened: Opened) -> Batch:
+        return _read(opened, spot, size, request, notes)
+
+    return read_steadily(opened, spot, size, request, read, notes)
 
 
 def _size_of(listing: Listing, size: object, clamps: bool, notes: list[str]) -> int:
@@ -215,7 +139,8 @@ def _within(listing: Listing, spot: Spot, size: int, clamps: bool, notes: list[s
 
 def _read(opened: Opened, spot: Spot, size: int, request: Request, notes: list[str]) -> Batch:
     listing = opened.listing
-    reader = PageReader(opened.runner, opened.variant, size, listing.strategy)
+    overlap = listing.steady.overlap
+    reader = PageReader(opened.runner, opened.variant, size, listing.strategy, overlap, spot.seen)
     if listing.strategy == "whole":
         return _read_whole(listing, reader)
     kind = listing.total if request.total else "none"

@@ -28,6 +28,7 @@ from vrelko.serving.values import decode_value, encode_value, read_value
 VERSION = "1"
 MOST_CHARACTERS = 8_192
 _CHECK_CHARACTERS = 8
+_KEY, _TOP = 2, 7  # places among a cursor's parts
 _TO_PLAIN = bytes.maketrans(b"-_", b"+/")
 _READ_JSON = json.JSONDecoder().decode
 _WRITE_JSON = json.JSONEncoder(separators=(",", ":")).encode
@@ -85,10 +86,20 @@ class CursorBook:
             key = self._sealer.seal(_WRITE_JSON(key), fingerprint)
         issued = None if self._expires_s is None else int(time())
         parts += [key, spot.at, spot.rows, spot.total, issued]
+        if spot.top is not None or spot.seen is not None or spot.frozen is not None:
+            parts += self._walked(spot, fingerprint, sealed)
         while parts[-1] is None:
             parts.pop()
         text = VERSION + _pack(parts)
         return f"{text}.{self._check(text, fingerprint)}"
+
+    def _walked(self, spot: Spot, fingerprint: bytes, sealed: bool) -> list[Any]:
+        """Return the parts that tell of the walk so far: its top, rows seen, its stored list."""
+        top: Any = None if spot.top is None else [encode_value(value) for value in spot.top]
+        if sealed and top is not None and self._sealer is not None:
+            top = self._sealer.seal(_WRITE_JSON(top), fingerprint)
+        seen = None if spot.seen is None else base64.urlsafe_b64encode(spot.seen).decode("ascii")
+        return [top, seen, spot.frozen]
 
     def read(self, cursor: str, fingerprint: bytes, sealed: bool = False) -> Spot:
         """Return the spot a cursor holds. Raises CursorError for any text but its own."""
@@ -115,13 +126,15 @@ class CursorBook:
         if not self._signers and _pack(parts) != text[len(VERSION) :]:
             raise _altered()
         if self._expires_s is not None:
-            issued = parts[6] if len(parts) == 7 else None
+            issued = parts[6] if len(parts) > 6 else None
             if not isinstance(issued, int) or time() - issued > self._expires_s:
                 raise CursorError(
                     "the cursor has expired", "Start at the first page", "cursor-expired"
                 )
-        if sealed and len(parts) > 2 and _is_text(parts[2]) and self._sealer is not None:
-            parts[2] = self._sealer.open(parts[2], fingerprint)
+        if sealed and self._sealer is not None:
+            for place in (_KEY, _TOP):
+                if len(parts) > place and _is_text(parts[place]):
+                    parts[place] = self._sealer.open(parts[place], fingerprint)
         return _spot_of(parts, own=bool(self._signers))
 
     def _check(self, text: str, fingerprint: bytes) -> str:
@@ -209,17 +222,31 @@ def _spot_of(parts: list[Any], own: bool) -> Spot:
     kind, near = _BY_LETTER[letter]
     read = read_value if own else decode_value
     values = None if key is None else tuple([read(text) for text in key])
-    return Spot(kind, values, at, letter == _FILL, rows, near, total)
+    if len(parts) <= _TOP:
+        return Spot(kind, values, at, letter == _FILL, rows, near, total)
+    top, seen, frozen = [*parts[_TOP:], None, None][:3]
+    if type(top) is str:
+        raise _altered()
+    try:
+        rows_seen = None if seen is None else base64.urlsafe_b64decode(seen)
+    except (binascii.Error, ValueError) as error:
+        raise _altered() from error
+    begin = None if top is None else tuple([read(text) for text in top])
+    return Spot(kind, values, at, letter == _FILL, rows, near, total, begin, rows_seen, frozen)
 
 
 def _check_parts(parts: list[Any]) -> None:
     """Raise CursorError unless the parts are ones that a cursor can have."""
     letter, key, at = [*parts[1:4], None, None][:3]
-    if len(parts) > 7 or not _is_text(letter) or letter not in _BY_LETTER:
+    if len(parts) > 10 or not _is_text(letter) or letter not in _BY_LETTER:
         raise _altered()
-    if any(n is not None and (type(n) is not int or n < 0) for n in parts[3:]):
+    if any(n is not None and (type(n) is not int or n < 0) for n in parts[3:_TOP]):
         raise _altered()
-    if key is not None and not (isinstance(key, list) and all(map(_is_text, key))):
+    top, seen, frozen = [*parts[_TOP:], None, None, None][:3]
+    for values in (key, top):
+        if values is not None and not (isinstance(values, list) and all(map(_is_text, values))):
+            raise _altered()
+    if any(text is not None and not _is_text(text) for text in (seen, frozen)):
         raise _altered()
     kind, _ = _BY_LETTER[letter]
     if (key is None) != (kind not in ("after", "before")):

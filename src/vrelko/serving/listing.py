@@ -9,17 +9,20 @@ from sqlalchemy import ColumnElement, Select, Table
 
 from vrelko.core.arithmetic import Sizes, Total
 from vrelko.core.order import Order
-from vrelko.core.outline import KINDS, STRATEGIES, TOTALS, Outline, check_choice
+from vrelko.core.outline import KINDS, SERVED, STRATEGIES, TOTALS, Outline, check_choice
 from vrelko.core.spot import Spot
 from vrelko.core.workload import Workload
-from vrelko.engines.registry import dialect_named, dialect_of
-from vrelko.errors import ListingError
-from vrelko.serving.answering import Request, answer, lend
+from vrelko.engines.registry import database_errors, dialect_named, dialect_of
+from vrelko.errors import ListingError, PageError
+from vrelko.serving.anchoring import Anchors, Segments, build_anchors
+from vrelko.serving.answering import answer
 from vrelko.serving.cursors import CursorBook
+from vrelko.serving.opening import Request, lend
 from vrelko.serving.own import gather, spell_out
 from vrelko.serving.page import Page
 from vrelko.serving.placing import Place, count_ahead, where_is
 from vrelko.serving.sealing import load_cipher
+from vrelko.serving.steadying import UNSTEADY, Steady
 from vrelko.serving.variants import Variant
 from vrelko.serving.variety import Variety
 from vrelko.serving.walking import ranges, walk, walk_frozen
@@ -50,7 +53,8 @@ class Listing:
     `secrets` sign the cursors, newest first; `expires_s` limits their life. Key columns that the
     select does not show are encrypted with the secrets, or named in `expose` (True: all).
     `unique` names columns that identify a row where no constraint proves it. `strategy`: keyset
-    (default), offset, two-ended, deferred-join or whole. `deepest`: the largest row offset.
+    (default), offset, two-ended, deferred-join, anchored, frozen-ids or whole. `steady`: how pages
+    are kept steady while rows change, beside going by key. `deepest`: the largest row offset.
     `workload`: its readers, writers, needs and typical parameters, for planning.
 
     Raises ListingError and OrderError for what cannot be paged.
@@ -78,6 +82,7 @@ class Listing:
         strategy: str | None = None,
         deepest: int | None = None,
         workload: Workload | None = None,
+        steady: Steady | None = None,
     ) -> None:
         self._arguments: dict[str, Any] = {
             key: value for key, value in locals().items() if key not in ("self", "select")
@@ -88,7 +93,9 @@ class Listing:
         check_choice(self.total, TOTALS, "total")
         self._chosen = strategy
         self.strategy = strategy or ("whole" if kind == "choices" else "keyset")
-        check_choice(self.strategy, STRATEGIES, "strategy")
+        check_choice(self.strategy, SERVED, "strategy")
+        self.steady = steady or UNSTEADY
+        self.steady.check(self.strategy, kind)
         check_choice(count, ("each", "once"), "count")
         check_choice(over_cap, ("error", "tell"), "over_cap")
         if cap < 1:
@@ -97,7 +104,8 @@ class Listing:
         self.deepest = deepest
         self.sizes = sizes or Sizes()
         refuse_selects(select)
-        self.variety = Variety(select, orders, unique, Filters(select, filters or {}, search))
+        whole = Filters(select, filters or {}, search)
+        self.variety = Variety(select, orders, unique, whole, self.steady.settle)
         self.name = name or "+".join(self.variety.described.table_names)
         self.workload = workload or Workload()
         self.book = CursorBook(secrets, expires_s)
@@ -133,6 +141,7 @@ class Listing:
         on_bad_page: str = "error",
         past_end: str = "empty",
         time_limit_ms: float | None = None,
+        ceiling: Spot | str | None = None,
     ) -> Page:
         """Read one page.
 
@@ -143,6 +152,8 @@ class Listing:
         not count. `on_bad_page="clamp"` gives the nearest page there is instead of an error, and
         says so in `page.clamped`. `past_end`: what a number behind the last page gives: an "empty"
         page, the "last" one, or an "error". `time_limit_ms`: the longest a statement may take.
+        `ceiling`: `page.ceiling` of the walk that a numbered page belongs to, where the listing
+        has one; cursors carry it by themselves.
 
         Raises CursorError, PageError, OrderError; TimeLimitError; DatabaseError when the database
         refuses.
@@ -150,7 +161,7 @@ class Listing:
         check_choice(on_bad_page, ("error", "clamp"), "on_bad_page")
         check_choice(past_end, ("empty", "last", "error"), "past_end")
         request = Request(
-            at, params, size, order, scope, total, on_bad_page, past_end, time_limit_ms
+            at, params, size, order, scope, total, on_bad_page, past_end, time_limit_ms, ceiling
         )
         with lend(connection) as lender:
             return answer(self, lender, request)
@@ -241,6 +252,29 @@ class Listing:
         with lend(connection) as lender:
             return ranges(self, lender, parts, params, order, scope)
 
+    def anchor(
+        self,
+        connection: Any,
+        anchors: Anchors | None = None,
+        *,
+        params: Mapping[str, Any] | None = None,
+        order: str | None = None,
+    ) -> Segments:
+        """Read the keys of one variant, and keep every `anchors.size`-th as a page's bound.
+
+        `anchors`: where they are kept; else the listing's own (`steady`). Reads every entry of the
+        index once, with a thousand keys in memory. Raises PageError where there is no place.
+        """
+        kept = anchors or self.steady.anchors
+        if kept is None:
+            raise PageError(
+                "there is no place for anchors",
+                "Pass vrelko.Anchors(size), and give it to the listing: Steady(anchors=…)",
+                "anchors-missing",
+            )
+        with lend(connection) as lender, database_errors("reading of keys"):
+            return build_anchors(self, lender, kept, params, order)
+
     def using(self, plan: Plan) -> Listing:
         """Return this listing served with the strategy of a plan's verdict.
 
@@ -254,9 +288,15 @@ class Listing:
             )
         return self.with_strategy(plan.verdict.strategy)
 
-    def with_strategy(self, strategy: str, kind: str | None = None) -> Listing:
-        """Return this listing served another way, and as another kind where one is given."""
-        changed = {"strategy": strategy, "kind": kind or self.kind}
+    def with_strategy(
+        self, strategy: str, kind: str | None = None, steady: Steady | None = None
+    ) -> Listing:
+        """Return this listing served another way, and as another kind where one is given.
+
+        A settle delay stays; other steadiness is that of `steady`.
+        """
+        kept = steady or Steady(settle=self.steady.settle)
+        changed = {"strategy": strategy, "kind": kind or self.kind, "steady": kept}
         return Listing(self.select, **{**self._arguments, **changed})
 
     def outline(self, dialect: str = "sqlite", params: Mapping[str, Any] | None = None) -> Outline:
@@ -270,7 +310,8 @@ class Listing:
         whole = filters.apply(self.select, filters.active(given), searched, dialect)
         settings = {
             "name": self.name, "kind": self.kind, "sizes": self.sizes, "total": self.total,
-            "cap": self.cap, "params": given, "strategy": self._chosen,
+            "cap": self.cap, "params": given,
+            "strategy": self._chosen if self._chosen in STRATEGIES else None,
         }  # fmt: skip
         where = getattr(whole, "whereclause", None)
         described = self.variety.described
@@ -333,8 +374,7 @@ class Listing:
 
     def run_values(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
         """Return the values to run statements with. Raises PageError."""
-        filters = self.variety.filters
-        return filters.values(filters.check(params))
+        return self.variety.run_values(self.variety.filters.check(params))
 
     def check_params(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
         """Return the parameters in force. Raises PageError for unknown and missing ones."""

@@ -12,7 +12,7 @@ from vrelko.core.arithmetic import offset_of
 from vrelko.core.spot import Spot
 from vrelko.engines.registry import dialect_named
 from vrelko.errors import PageError
-from vrelko.serving.answering import Opened
+from vrelko.serving.opening import Opened
 from vrelko.serving.page import Page, Ways
 from vrelko.serving.reading import PageReader
 from vrelko.serving.running import Runner
@@ -56,7 +56,7 @@ def spell_out(
     opened = _open(listing, Runner(None, {}), dialect, params, order, None)
     spot, rows = opened.spot_of(at), listing.sizes.check(size)
     variant = opened.variant
-    values: dict[str, Any] = {LIMIT: rows + 1}
+    values: dict[str, Any] = {**listing.steady.settled(opened.given), LIMIT: rows + 1}
     if spot.kind in ("number", "offset"):
         at_row = spot.at or 0
         values[OFFSET] = offset_of(at_row, rows) if spot.kind == "number" else at_row
@@ -107,4 +107,4 @@ def _open(
     given = filters.check(params)
     variant = listing.variety.variant(dialect_named(dialect), order, filters.active(given))
     print_ = listing.variety.fingerprint(listing.name, variant, given, scope)
-    return Opened(listing, None, variant, given, print_, runner)
+    return Opened(listing, None, variant, listing.variety.run_values(given), print_, runner)

@@ -23,6 +23,22 @@ from vrelko.serving.variants import Variant
 SCHEMA = "vrelko.page/1"
 
 
+@dataclass(frozen=True, slots=True)
+class Walk:
+    """What cursors tell of a walk so far: see `Spot.top`, `Spot.seen` and `Spot.frozen`.
+
+    `stride`: pages begin a whole page size apart, whatever the number of their rows.
+    """
+
+    top: tuple[Any, ...] | None = None
+    seen: bytes | None = None
+    frozen: str | None = None
+    stride: bool = False
+
+
+NO_WALK = Walk()
+
+
 @dataclass(frozen=True)
 class Ways:
     """How a page writes its cursors: by offsets or by keys, in whole pages or onward only."""
@@ -32,6 +48,7 @@ class Ways:
     by_offset: bool
     numbered: bool
     total: int | None = None
+    walk: Walk = NO_WALK
 
 
 class Page(Sequence[Any]):
@@ -172,6 +189,15 @@ class Page(Sequence[Any]):
         """The cursor ahead of the first row, there on the first page too: for "new on top"."""
         return self._write(self._spot_before())
 
+    @property
+    def ceiling(self) -> str | None:
+        """The place where the walk's first page began, None without a ceiling or without rows.
+
+        For `read(…, ceiling=)` of a page by its number, and for `count_ahead`: "12 new".
+        """
+        top = self._ways.walk.top
+        return None if top is None else self._ways.write(Spot("before", top))
+
     def cursor(self, index: int) -> str:
         """Return the cursor that begins a page right behind row `index` of this page."""
         return self._write(self._spot_behind(range(len(self.rows))[index]))
@@ -206,11 +232,18 @@ class Page(Sequence[Any]):
     def _write(self, spot: Spot) -> str:
         if self._ways.total is not None:
             spot = replace(spot, total=self._ways.total)
+        walk = self._ways.walk
+        if walk is not NO_WALK:
+            onward = spot.kind in ("offset", "after")
+            spot = replace(
+                spot, top=walk.top, frozen=walk.frozen, seen=walk.seen if onward else None
+            )
         return self._ways.write(spot)
 
     def _spot_after(self, by_key: bool = False) -> Spot:
         if self._ways.by_offset and self.offset is not None and not by_key:
-            return Spot("offset", at=self.offset + len(self.rows))
+            onward = self.size if self._ways.walk.stride else len(self.rows)
+            return Spot("offset", at=self.offset + onward)
         return self._spot_behind(len(self.rows) - 1)
 
     def _spot_behind(self, index: int) -> Spot:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from vrelko.core.arithmetic import Total, number_of
 from vrelko.core.spot import Spot
 from vrelko.errors import PageError
-from vrelko.serving.answering import Opened, open_variant
+from vrelko.serving.opening import Opened, open_variant
 from vrelko.sql.statements import key_parameters
 
 if TYPE_CHECKING:

@@ -10,6 +10,7 @@ from vrelko.core.arithmetic import NO_TOTAL, Total, check_offset, offset_of, pag
 from vrelko.core.outline import MOST_VALUES
 from vrelko.core.spot import Spot
 from vrelko.serving.running import Runner
+from vrelko.serving.seen import digest_of, split_digests
 from vrelko.serving.variants import Variant
 from vrelko.sql.branches import value_parameters
 from vrelko.sql.statements import LIMIT, OFFSET, key_parameters
@@ -37,8 +38,15 @@ class PageReader:
     """Reads pages of one variant with one size."""
 
     def __init__(
-        self, runner: Runner, variant: Variant, size: int, strategy: str = "keyset"
+        self,
+        runner: Runner,
+        variant: Variant,
+        size: int,
+        strategy: str = "keyset",
+        overlap: int = 0,
+        seen: bytes | None = None,
     ) -> None:
+        self._overlap, self._seen = overlap, seen
         self._strategy = strategy
         self._values: list[Any] | None = None
         self._runner = runner
@@ -87,6 +95,8 @@ class PageReader:
         return Batch(rows, full, more, False, offset, offset is not None)
 
     def _from_offset(self, offset: int, bound: int | None) -> Batch:
+        if self._overlap and self._seen is not None:
+            return self._from_overlap(offset)
         want = self._size if bound is None else min(bound, self._size)
         deferred = self._strategy == "deferred-join"
         statement = self._variant.deferred() if deferred else self._variant.offset()
@@ -94,6 +104,22 @@ class PageReader:
         more = len(rows) > want
         before = offset > 0 and (bool(rows) or self._any(backward=False))
         return Batch(rows[:want], full[:want], before, more, offset, True)
+
+    def _from_overlap(self, offset: int) -> Batch:
+        """Ask again for rows ahead of an offset, and leave out those that were seen."""
+        begin = max(offset - self._overlap, 0)
+        want = offset + self._size - begin
+        found = self._run((self._variant.offset(),), want + 1, {OFFSET: begin})
+        more = len(found[0]) > want
+        known = set(split_digests(self._seen or b""))
+        kept = [
+            (row, whole)
+            for row, whole in zip(found[0][:want], found[1][:want], strict=True)
+            if digest_of(self._variant, whole) not in known
+        ]
+        return Batch(
+            [row for row, _ in kept], [whole for _, whole in kept], True, more, offset, False
+        )
 
     def _from_far_end(self, offset: int, bound: int | None, total: int) -> Batch:
         """Read a page in the second half by its distance from the end."""

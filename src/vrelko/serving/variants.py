@@ -25,6 +25,7 @@ from vrelko.sql.statements import (
     build_deferred,
     build_edge,
     build_key_at,
+    build_keys,
     build_offset,
     build_rows,
     build_seek,
@@ -32,6 +33,7 @@ from vrelko.sql.statements import (
     flag_behind,
 )
 from vrelko.sql.unions import build_union
+from vrelko.sql.within import build_by_ids, keep_behind
 
 _MOST_LIMITED = 200
 """Statements kept with their limit; beyond them the limit is filled in."""
@@ -52,7 +54,9 @@ class Variant:
         among: SetFilter | None = None,
         members: Sequence[Select[Any]] = (),
         dialect: Dialect | None = None,
+        identity: Sequence[int] = (),
     ) -> None:
+        self.identity = tuple(identity) or tuple(range(len(source.order)))
         self.among = among
         self._members, self._dialect = tuple(members), dialect
         self._branches: dict[Any, Select[Any]] = {}
@@ -66,6 +70,8 @@ class Variant:
         self._counts: dict[int | None, Select[Any]] = {}
         self._deferred: Select[Any] | None = None
         self._key_at: Select[Any] | None = None
+        self._by_ids: Select[Any] | None = None
+        self._under: dict[tuple[bool, ...], Variant] = {}
         self._behind: dict[tuple[tuple[bool, ...], bool, int | None], tuple[Select[Any], ...]] = {}
         self._converts = tuple((i, key.to_key) for i, key in enumerate(source.keys) if key.to_key)
         self.cutter = Cutter(source.width) if source.hidden else None
@@ -110,7 +116,31 @@ class Variant:
         """Return this variant with a last column that flags rows behind a key."""
         shape = tuple(value is None for value in last)
         flagged = flag_behind(self.source, shape)
-        return Variant(flagged, self._counted, self._unique, self.among)
+        return Variant(flagged, self._counted, self._unique, self.among, identity=self.identity)
+
+    def under(self, top: Sequence[Any]) -> Variant:
+        """Return this variant without the rows ahead of a key; parameters `vrelko_top_0`, …."""
+        shape = tuple(value is None for value in top)
+        if shape not in self._under:
+            source, counted = keep_behind(self.source, self._counted, shape)
+            self._under[shape] = Variant(
+                source, counted, self._unique, self.among, identity=self.identity
+            )
+        return self._under[shape]
+
+    def by_ids(self) -> Select[Any]:
+        """The statement for the rows of a list of ids, in no order."""
+        if self._by_ids is None:
+            self._by_ids = build_by_ids(self.source, self.identity)
+        return self._by_ids
+
+    def keys(self) -> Select[Any]:
+        """The statement for the key of every row, in order, reading nothing else."""
+        return build_keys(self.source, self._counted)
+
+    def id_of(self, key: Sequence[Any]) -> tuple[Any, ...]:
+        """Return the part of a key that identifies its row."""
+        return tuple([key[place] for place in self.identity])
 
     def branches(
         self, count: int, key: Sequence[Any] | None, backward: bool
@@ -132,10 +162,14 @@ class Variant:
         rows, _ = runner.fetch(self._key_at, None, {LIMIT: 1, OFFSET: offset})
         if not rows:
             return None
-        values = list(rows[0])
+        return self.converted(rows[0])
+
+    def converted(self, values: Sequence[Any]) -> tuple[Any, ...]:
+        """Return a key as read from the database, its values as keys hold them."""
+        found = list(values)
         for position, convert in self._converts:
-            values[position] = convert(values[position])
-        return tuple(values)
+            found[position] = convert(found[position])
+        return tuple(found)
 
     def count_behind(
         self, key: Sequence[Any], backward: bool, cap: int | None
@@ -197,10 +231,7 @@ class Variant:
         key = taken if len(self.source.places) > 1 else (taken,)
         if not self._converts:
             return tuple(key)
-        values = list(key)
-        for position, convert in self._converts:
-            values[position] = convert(values[position])
-        return tuple(values)
+        return self.converted(key)
 
     def near(self, full: Sequence[Any], index: int, edge: int, whole: bool) -> bool:
         """Tell whether the rows that tie with row `index` on all but a row id are few.

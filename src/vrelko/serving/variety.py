@@ -18,8 +18,9 @@ from vrelko.engines.registry import (
     is_partitioned,
     read_indexes,
 )
-from vrelko.errors import OrderError
+from vrelko.errors import ListingError, OrderError
 from vrelko.serving.cursors import fingerprint_of
+from vrelko.serving.steadying import Settle
 from vrelko.serving.values import describe
 from vrelko.serving.variants import Variant
 from vrelko.sql.branches import SetFilter, find_set, has_set
@@ -44,12 +45,21 @@ class Variety:
         orders: str | Sequence[Any] | None,
         unique: Sequence[str] | None,
         filters: Filters,
+        settle: Settle | None = None,
     ) -> None:
         self.select = select
         self.filters = filters
         search = filters.search
         self._given = orders, unique, search
         self.described: Described = describe_select(select, orders, unique, search)
+        self._settle = settle
+        self._settled = None if settle is None else settle.find(self.described.columns)
+        if settle is not None and (self.described.wrapped or self.described.merged):
+            raise ListingError(
+                "rows that are merged or computed as a whole cannot settle one by one",
+                "Put the delay into the select",
+                "settle-column",
+            )
         self._variants: dict[tuple[Any, ...], Variant] = {}
         self._orders: dict[str, tuple[Order, ...]] = {}
         self._indexes: dict[str, list[IndexFacts]] = {}
@@ -88,6 +98,11 @@ class Variety:
             self._variants[asked] = self._variants[where] = found
         return found
 
+    def run_values(self, given: Mapping[str, Any]) -> dict[str, Any]:
+        """Return the values to run statements with, of checked parameters."""
+        values = self.filters.values(given)
+        return values if self._settle is None else {**values, **self._settle.values(self._settled)}
+
     def fingerprint(
         self, name: str, variant: Variant, given: Mapping[str, Any], scope: object
     ) -> bytes:
@@ -109,6 +124,8 @@ class Variety:
     ) -> Variant:
         found = self.described
         filtered = self.filters.apply(self.select, active, found.searched, dialect.name)
+        if self._settle is not None:
+            filtered = self._settle.apply(filtered, self._settled, dialect.name)
         if found.wrapped:  # conditions go inside the subquery, whose columns are its own
             found = describe_select(filtered, *self._given)
             filtered = found.select
@@ -121,7 +138,9 @@ class Variety:
             source = replace(source, bounded=self._is_partitioned(lender, self.table, dialect))
         unique = [found.columns[name] for name in found.unique]
         among = None if found.merged else among
-        return Variant(source, filtered, unique, among, members_of(self.select), dialect)
+        identity = [chosen.names.index(name) for name in found.unique]
+        members = members_of(self.select)
+        return Variant(source, filtered, unique, among, members, dialect, identity)
 
     def _is_partitioned(self, lender: Any, table: Table, dialect: Dialect) -> bool:
         if dialect.name not in self._partitioned:

@@ -11,7 +11,7 @@ from sqlalchemy import Engine
 from vrelko.core.spot import Spot
 from vrelko.engines.views import hold_view
 from vrelko.errors import PageError
-from vrelko.serving.answering import Opened, lend, open_variant
+from vrelko.serving.opening import Opened, lend, open_variant
 from vrelko.serving.page import Page, Ways
 from vrelko.serving.reading import Batch, PageReader
 from vrelko.serving.running import Runner

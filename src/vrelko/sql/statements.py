@@ -225,7 +225,7 @@ def flag_behind(source: Source, null_keys: Sequence[bool]) -> Source:
     """
     apart = replace(source, prefix=UNTIL)
     ranges = plan_ranges(source.order, null_keys, "split")
-    predicates = [_predicate(apart, source.order, part, null_keys) for part in ranges]
+    predicates = [build_predicate(apart, source.order, part, null_keys) for part in ranges]
     flag = case((or_(*predicates), 1), else_=0) if predicates else literal_column("0", Integer())
     flagged = source.select.add_columns(flag.label("vrelko_beyond"))
     return replace(source, select=flagged, flagged=True)
@@ -233,11 +233,14 @@ def flag_behind(source: Source, null_keys: Sequence[bool]) -> Source:
 
 def build_key_at(source: Source, statement: Select[Any]) -> Select[Any]:
     """Return the statement for the key of one row behind an offset, reading nothing else."""
+    return build_keys(source, statement).limit(integer(LIMIT)).offset(integer(OFFSET))
+
+
+def build_keys(source: Source, statement: Select[Any]) -> Select[Any]:
+    """Return the statement for the key of every row, in order, reading nothing else."""
     keys = [key.read.label(f"{KEY}{i}") for i, key in enumerate(source.keys)]
     narrow = statement.order_by(None).with_only_columns(*keys, maintain_column_froms=True)
-    bare = replace(source, select=narrow)
-    everything = ordered(bare, source.order)
-    return everything.limit(integer(LIMIT)).offset(integer(OFFSET))
+    return ordered(replace(source, select=narrow), source.order)
 
 
 def page_statement(
@@ -246,16 +249,16 @@ def page_statement(
     """Return the statement for the rows of some ranges, in order, up to the limit."""
     whole = ordered(source, order, group, null_keys)
     if group != (Range(),):
-        predicates = [_predicate(source, order, part, null_keys) for part in group]
+        predicates = [build_predicate(source, order, part, null_keys) for part in group]
         if source.capabilities.equality_traps and _is_trap(group):
             predicates += _never(source)
-        whole = _first_where(
+        whole = first_where(
             source, whole, or_(*predicates) if len(predicates) > 1 else predicates[0]
         )
     return source.pins.apply(whole).limit(integer(LIMIT))
 
 
-def _first_where(
+def first_where(
     source: Source, statement: Select[Any], predicate: ColumnElement[bool]
 ) -> Select[Any]:
     """Return the statement with a predicate ahead of its own conditions.
@@ -328,9 +331,10 @@ def order_clauses(
     return clauses
 
 
-def _predicate(
+def build_predicate(
     source: Source, order: Order, part: Range, null_keys: Sequence[bool]
 ) -> ColumnElement[bool]:
+    """Return the condition of one range behind a key."""
     conditions: list[ColumnElement[bool]] = []
     for position in part.equal:
         element = source.keys[position].element

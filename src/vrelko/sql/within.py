@@ -1,0 +1,47 @@
+"""Selects that hold only what stands at or behind a place of the order."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
+
+from sqlalchemy import ColumnElement, Select, and_, bindparam, or_, tuple_
+
+from vrelko.core.seek import Range, plan_ranges
+from vrelko.sql.statements import Source, build_predicate, first_where
+
+TOP = "vrelko_top_"
+IDS = "vrelko_ids"
+"""Names of bind parameters: of the place's key, and of row ids."""
+
+
+def keep_behind(
+    source: Source, counted: Select[Any], null_keys: Sequence[bool]
+) -> tuple[Source, Select[Any]]:
+    """Return a source, and the select that is counted, without the rows ahead of a key.
+
+    The row of the key itself stays. Parameters: `vrelko_top_0`, …. Read from the head the
+    condition costs the rows that it takes out; no index is needed for it.
+    """
+    apart = replace(source, prefix=TOP)
+    everything = tuple(range(len(source.order)))
+    ranges = (Range(equal=everything), *plan_ranges(source.order, null_keys, "split"))
+    behind = or_(*(build_predicate(apart, source.order, part, null_keys) for part in ranges))
+    whole = first_where(source, source.select, behind)
+    return replace(source, select=whole), first_where(source, counted, behind)
+
+
+def build_by_ids(source: Source, identity: Sequence[int]) -> Select[Any]:
+    """Return the statement for the rows of a list of ids, in no order.
+
+    `identity` are the places in the order of the terms that identify a row. Parameter:
+    `vrelko_ids`, a list of values, or of tuples of them.
+    """
+    elements = [source.keys[place].element for place in identity]
+    condition: ColumnElement[bool]
+    if len(elements) == 1:
+        condition = elements[0].in_(bindparam(IDS, expanding=True))
+    else:
+        condition = tuple_(*elements).in_(bindparam(IDS, expanding=True))
+    return source.select.where(and_(condition)).order_by(None)
