@@ -8,6 +8,13 @@ from contextlib import contextmanager
 from sqlalchemy import Connection, Engine, text
 
 from vrelko.engines.registry import database_errors, dialect_of
+from vrelko.errors import DatabaseError
+
+
+def can_hold_view(engine: Engine) -> bool:
+    """Tell whether readers of an engine can see rows as they were, while others write."""
+    in_memory = engine.url.database in (None, "", ":memory:")
+    return dialect_of(engine).name != "sqlite" or not in_memory
 
 
 @contextmanager
@@ -19,6 +26,12 @@ def hold_view(engine: Engine) -> Iterator[Connection]:
     outside of WAL mode lets no one write. Raises DatabaseError.
     """
     name = dialect_of(engine).name
+    if name == "sqlite" and not can_hold_view(engine):
+        raise DatabaseError(
+            "a database in memory has one connection, so no view of it can be held",
+            "Use a database file",
+            "view-memory",
+        )
     with database_errors("read view"):
         connection = engine.connect()
     with connection:

@@ -73,9 +73,9 @@ def copy_of_rows(copy: Engine, table: Table, rows: Sequence[dict[str, Any]]) -> 
 
 
 def _forgo_safety(connection: Any, _record: Any) -> None:
-    """Make commits cheap: the copy need not survive a crash."""
+    """Make commits cheap, as the copy need not survive a crash, and let views be held."""
     connection.execute("PRAGMA synchronous = OFF")
-    connection.execute("PRAGMA journal_mode = MEMORY")
+    connection.execute("PRAGMA journal_mode = WAL")
 
 
 def _backup(source: str, path: Path) -> None:

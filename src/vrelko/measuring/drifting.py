@@ -9,16 +9,13 @@ from typing import Any
 
 from sqlalchemy import Engine
 
-from vrelko.core.drift.expecting import DriftExpectation, Stream, overlap_for
+from vrelko.core.drift.expecting import DriftExpectation
 from vrelko.core.drift.simulating import WALKS, Simulated, simulate
 from vrelko.core.drift.telling import tell
-from vrelko.measuring.replay import Replayed, replay
+from vrelko.measuring.replay import Replayed, Walks, overlap_of, replay, stream_of
 from vrelko.serving.planning import Plan
 
 SCHEMA = "vrelko.drift/2"
-
-
-_OVERLAP_CHANCE = 0.01
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,9 +61,9 @@ def drift(
     """
     expected = tuple(candidate.drift for candidate in plan.candidates)
     pages, dwell, size = expected[0].pages, plan.given.readers.dwell_s, plan.judgement.size
-    replayed = replay(engine, plan, walks, seed, progress, copy) if engine is not None else ()
-    stream = Stream.of(plan.judgement.rows, plan.given.writers)
-    overlap = overlap_for(stream, size, pages, dwell, _OVERLAP_CHANCE) if pages > 1 else 0
+    asked = Walks(walks, seed)
+    replayed = replay(engine, plan, asked, progress, copy) if engine is not None else ()
+    stream, overlap = stream_of(plan), overlap_of(plan)
     simulated = simulate(stream, size, pages, dwell, simulations, seed, overlap)
     told = tuple(tell(plan.listing, pages, dwell, simulated, plan.given.readers))
     return Drift(plan.listing, pages, dwell, expected, simulated, replayed, overlap, told)

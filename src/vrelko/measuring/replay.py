@@ -1,91 +1,87 @@
-"""Replaying drift: readers walk a copy of the database while its own rows come and go.
+"""Replaying drift: readers walk a copy of the database while its own rows come, go and move.
 
-Rows that will arrive are taken out of the copy before a walk and put back during it, at places
-drawn from the writers' landing; deletes hit rows drawn alike from the whole order. So every row
-that comes is a real one, whatever the table's constraints. Time is virtual: nothing sleeps. The
-same changes are simulated too (`core.drift`), and the counts must be the same.
+Time is virtual: nothing sleeps. The same changes are simulated too (`core.drift`), and every count
+of every walk must be the same.
 """
 
 from __future__ import annotations
 
 import random
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from dataclasses import dataclass
+from typing import Any
 
 from sqlalchemy import Connection, Engine, Table, bindparam, select
 
-from vrelko.core.drift.expecting import Stream, count_walk
-from vrelko.core.drift.walks import DELETE, INSERT, SPACE, Course, Event, Way
-from vrelko.core.spot import Spot
+from vrelko.core.drift import reference
+from vrelko.core.drift.expecting import Stream, overlap_for
+from vrelko.core.drift.walks import DELETE, INSERT, MOVE, WAYS, Counts, Course, Way
 from vrelko.engines.registry import database_errors
+from vrelko.engines.views import can_hold_view
 from vrelko.errors import ListingError
 from vrelko.measuring.copying import copy_of_file, copy_of_rows
+from vrelko.measuring.scripts import Cast, Change, can_compare, make_course, write_script
+from vrelko.measuring.walkers import Walker
 from vrelko.serving.listing import Listing
 from vrelko.serving.planning import Plan
 from vrelko.serving.running import Runner
 from vrelko.sql.statements import LIMIT
 
-if TYPE_CHECKING:
-    from contextlib import AbstractContextManager
+STORING: tuple[Way, ...] = ("anchored", "frozen-ids")
+"""Ways that read every row's key once a walk."""
 
-STRATEGIES: tuple[Way, ...] = ("offset", "keyset")
-"""The strategies that are replayed."""
+MOST_STORED = 20_000
+"""Rows up to which the ways that store something are replayed when none are named."""
+
+OVERLAP_CHANCE = 0.01
+"""The chance of a walk with a miss that the overlap is chosen for."""
 
 
 @dataclass(frozen=True, slots=True)
 class Replayed:
-    """What the walks of one strategy suffered, in all and a walk, with the standard error.
+    """What the walks of one way suffered in all, with the standard errors of a walk's mean.
 
-    `alike`: every count of every walk equals that of the simulator on the same changes.
+    `alike`: all ten counts of every walk equal those of the simulator on the same changes.
     """
 
-    strategy: str
+    strategy: Way
     walks: int
     pages: int
     served: int
     repeats: int
     misses: int
     unseen: int
+    dodges: int
     repeats_error: float
     misses_error: float
     alike: bool
 
 
 @dataclass(frozen=True, slots=True)
-class _Change:
-    time: float
-    inserts: bool
-    row: int  # place in the order of all rows that take part
+class Walks:
+    """Which walks are replayed: how many, from which seed, by which ways (None: all that fit)."""
 
+    count: int = 20
+    seed: int = 1
+    ways: tuple[Way, ...] | None = None
 
-@dataclass(frozen=True, slots=True)
-class _Script:
-    """One walk's changes: which rows start outside, and what happens when."""
-
-    outside: frozenset[int]
-    changes: tuple[_Change, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class _Cast:
-    """The rows that take part, in order: their keys in the order, and their values."""
-
-    keys: list[tuple[Any, ...]]
-    rows: list[dict[str, Any]]
+    def for_rows(self, rows: float) -> tuple[Way, ...]:
+        """Return the ways that a listing of so many rows is walked by."""
+        if self.ways is not None:
+            return self.ways
+        return tuple(way for way in WAYS if rows <= MOST_STORED or way not in STORING)
 
 
 def replay(
     engine: Engine,
     plan: Plan,
-    walks: int,
-    seed: int,
+    walks: Walks,
     progress: Callable[[int], None] | None = None,
     copy: Engine | None = None,
 ) -> tuple[Replayed, ...]:
-    """Walk a copy of a listing's rows by offset and by keyset while they change.
+    """Walk a copy of a listing's rows in several ways while they change.
 
-    Both readers ask at the same moments of the same stream of changes. The database itself is only
+    All readers ask at the same moments of the same stream of changes. The database itself is only
     read: an SQLite file is copied whole; else the rows that take part go into a table of the same
     name that is made in the database of `copy` for the time. Raises DatabaseError when they cannot
     be copied, PageError where a parameter has no value.
@@ -94,248 +90,202 @@ def replay(
     with database_errors("replay"):
         if copy is None:
             with copy_of_file(engine) as lent:
-                return _play_all(lent, lent, plan, walks, seed, progress)
-        _, reach = _terms(plan)
-        table = _paged_table(plan.served)
-        with engine.connect() as connection:
-            cast = _cast(connection, plan, table, reach)
-        lends: AbstractContextManager[Engine] = copy_of_rows(copy, table, cast.rows)
-        with lends as lent:
-            return _play_all(lent, engine, plan, walks, seed, progress, cast)
+                return _play_all(lent, plan, _cast(lent, plan), walks, progress)
+        cast = _cast(engine, plan)
+        with copy_of_rows(copy, _paged_table(plan.served), cast.rows) as lent:
+            return _play_all(lent, plan, cast, walks, progress)
 
 
 def _play_all(
     copy: Engine,
-    source: Engine,
     plan: Plan,
-    walks: int,
-    seed: int,
+    cast: Cast,
+    walks: Walks,
     progress: Callable[[int], None] | None,
-    cast: _Cast | None = None,
 ) -> tuple[Replayed, ...]:
-    if cast is None:
-        _, reach = _terms(plan)
-        with source.connect() as connection:
-            cast = _cast(connection, plan, _paged_table(plan.served), reach)
-    theatre = _Theatre(copy, plan, cast)
-    found: dict[Way, list[_Counted]] = {name: [] for name in STRATEGIES}
-    rng = random.Random(seed)
-    for _ in range(walks):
-        for strategy, counted in theatre.play(rng).items():
-            found[strategy].append(counted)
+    ways = walks.for_rows(plan.judgement.rows)
+    if not can_hold_view(copy):
+        ways = tuple(way for way in ways if way != "frozen-view")
+    theatre = _Theatre(copy, plan, cast, ways)
+    found: dict[Way, list[tuple[Counts, bool]]] = {way: [] for way in theatre.ways}
+    rng = random.Random(walks.seed)
+    for _ in range(walks.count):
+        for way, counted in theatre.play(rng).items():
+            found[way].append(counted)
         if progress is not None:
             progress(1)
-    return tuple(_sum(name, many, theatre.pages) for name, many in found.items())
+    return tuple(_sum(way, many, theatre.pages) for way, many in found.items())
 
 
-def _terms(plan: Plan) -> tuple[Stream, int]:
-    """Return the plan's stream of changes, and how many rows a walk can come to meet."""
-    stream = Stream.of(plan.judgement.rows, plan.given.writers)
-    pages = plan.candidates[0].drift.pages
+def stream_of(plan: Plan) -> Stream:
+    """Return a plan's stream of changes."""
+    return Stream.of(plan.judgement.rows, plan.given.writers)
+
+
+def overlap_of(plan: Plan) -> int:
+    """Return the overlap with which a plan's walks miss any row with a chance of 1 %."""
+    pages, dwell = plan.candidates[0].drift.pages, plan.given.readers.dwell_s
+    if pages < 2:
+        return 0
+    return overlap_for(stream_of(plan), plan.judgement.size, pages, dwell, OVERLAP_CHANCE)
+
+
+def _reach(plan: Plan) -> int:
+    """Return how many rows a walk can come to meet."""
+    stream, pages = stream_of(plan), plan.candidates[0].drift.pages
     span = plan.given.readers.dwell_s * max(pages - 1, 0)
-    changes = (stream.inserts + stream.deletes) * span
-    return stream, (pages + 1) * plan.judgement.size + int(2 * changes) + 50
+    changes = (stream.inserts + stream.deletes + stream.moves) * span
+    return (pages + 1) * plan.judgement.size + int(2 * changes) + 50
 
 
-def _cast(connection: Connection, plan: Plan, table: Table, reach: int) -> _Cast:
-    """Return the order keys and the full rows of the first `reach` rows of the listing."""
-    variant = plan.served.lent_variant(connection, None, plan.params)
-    values = plan.served.run_values(plan.params)
-    keys = list(table.primary_key.columns)
-    edge = variant.edge(False)
-    with_key = [
-        one.add_columns(*(c.label(f"vrelko_row_{i}") for i, c in enumerate(keys))) for one in edge
-    ]
+def _cast(engine: Engine, plan: Plan) -> Cast:
+    """Return the order keys and the full rows of the first rows of the listing."""
+    table = _paged_table(plan.served)
+    with engine.connect() as connection:
+        variant = plan.served.lent_variant(connection, None, plan.params)
+        keys, rows = _first_rows(connection, plan, table, variant)
+    identity = variant.identity
+    leads = [name for i, name in enumerate(variant.order.names) if i not in identity]
+    movable = (
+        all(name in table.c and not table.c[name].primary_key for name in leads)
+        and all(map(can_compare, keys))
+        and plan.given.writers.moves_a_minute > 0
+    )
+    return Cast(variant.order, keys, rows, identity, tuple(leads) if movable else ())
+
+
+def _first_rows(
+    connection: Connection, plan: Plan, table: Table, variant: Any
+) -> tuple[list[tuple[Any, ...]], list[dict[str, Any]]]:
+    primary = list(table.primary_key.columns)
+    reach = _reach(plan)
     rows: list[Any] = []
-    runner = Runner(connection, values)
-    for one in with_key:
-        found, _ = runner.fetch(one, None, {LIMIT: reach - len(rows)})
+    runner = Runner(connection, plan.served.run_values(plan.params))
+    for one in variant.edge(False):
+        named = (column.label(f"vrelko_row_{i}") for i, column in enumerate(primary))
+        found, _ = runner.fetch(one.add_columns(*named), None, {LIMIT: reach - len(rows)})
         rows += found
         if len(rows) >= reach:
             break
-    order = [variant.key_from(row) for row in rows]
     full = []
     for row in rows:
-        identity = row[-len(keys) :]
-        where = [column == value for column, value in zip(keys, identity, strict=True)]
+        own = row[-len(primary) :]
+        where = [column == value for column, value in zip(primary, own, strict=True)]
         full.append(dict(connection.execute(select(table).where(*where)).one()._mapping))
-    return _Cast(order, full)
-
-
-@dataclass(frozen=True, slots=True)
-class _Counted:
-    served: int
-    repeats: int
-    misses: int
-    unseen: int
-    alike: bool
-
-
-@dataclass
-class _Reader:
-    """One reader's walk: the next page by a strategy, and what it was served."""
-
-    plan: Plan
-    strategy: Way
-    size: int
-    served: list[list[tuple[Any, ...]]] = field(default_factory=list)
-    at: Any = None
-    changed: tuple[frozenset[int], frozenset[int]] | None = None  # inserted, deleted, at its end
-
-    def __post_init__(self) -> None:
-        # A grid takes any offset; the statements are those of the listing's own kind.
-        self.listing: Listing = self.plan.served.with_strategy(self.strategy, "grid")
-
-    def turn(self, connection: Connection) -> None:
-        """Read the next page."""
-        page = self.listing.read(
-            connection, self.at, params=self.plan.params, size=self.size, total=False
-        )
-        self.served.append(list(page.keys))
-        if self.strategy == "offset":
-            self.at = Spot.offset(len(self.served) * self.size)
-        else:
-            self.at = page.after
-
-    @property
-    def ended(self) -> bool:
-        """Whether the last page was not full."""
-        return bool(self.served) and len(self.served[-1]) < self.size
+    return [variant.key_from(row) for row in rows], full
 
 
 class _Theatre:
     """The copied table, the rows that take part, and the readers."""
 
-    def __init__(self, copy: Engine, plan: Plan, cast: _Cast) -> None:
+    def __init__(self, copy: Engine, plan: Plan, cast: Cast, ways: Sequence[Way]) -> None:
         self._copy, self._plan, self._cast = copy, plan, cast
-        self._size = plan.judgement.size
+        self.ways = tuple(ways)
         self.pages = plan.candidates[0].drift.pages
         self._dwell = plan.given.readers.dwell_s
-        self._stream, _ = _terms(plan)
-        self._table = _paged_table(plan.served)
-        self._delete = self._table.delete().where(
-            *(
-                column == bindparam(f"vrelko_{column.name}", type_=column.type)
-                for column in self._table.primary_key.columns
-            )
-        )
+        self._stream, self._overlap = stream_of(plan), overlap_of(plan)
+        self._stage = _Table(_paged_table(plan.served), cast)
 
-    def play(self, rng: random.Random) -> dict[Way, _Counted]:
-        """Run one walk of each strategy, and count it."""
-        script = self._write(rng)
-        keys = self._cast.keys
-        present = set(range(len(keys))) - script.outside
-        readers = [_Reader(self._plan, name, self._size) for name in STRATEGIES]
-        alive = frozenset(present)
-        inserted: set[int] = set()
-        deleted: set[int] = set()
+    def play(self, rng: random.Random) -> dict[Way, tuple[Counts, bool]]:
+        """Run one walk of each way; return what each suffered, and whether simulated alike."""
+        size = self._plan.judgement.size
+        times = tuple(page * self._dwell for page in range(self.pages))
+        script = write_script(self._cast, self._stream, times[-1], rng)
+        course, known = make_course(self._cast, script, size, times, self._overlap)
+        listing, params = self._plan.served, self._plan.params
+        walkers = [
+            Walker(listing, way, size, params, self._copy, self._overlap) for way in self.ways
+        ]
         waiting = list(script.changes)
         with self._copy.connect() as writer, self._copy.connect() as connection:
-            self._apply(writer, [(False, row) for row in sorted(script.outside)])
-            for page in range(self.pages):
+            self._stage.prepare(writer, script.outside)
+            for time in times:
                 due = []
-                while waiting and waiting[0].time <= page * self._dwell:
-                    change = waiting.pop(0)
-                    if change.inserts or change.row in present:
-                        due.append((change.inserts, change.row))
-                        (present.add if change.inserts else present.discard)(change.row)
-                        (inserted if change.inserts else deleted).add(change.row)
-                self._apply(writer, due)
-                for reader in readers:
-                    if not reader.ended:
-                        reader.turn(connection)
-                        reader.changed = frozenset(inserted), frozenset(deleted)
+                while waiting and waiting[0].time <= time:
+                    due.append(waiting.pop(0))
+                self._stage.apply(writer, due)
+                for walker in walkers:
+                    if not walker.ended:
+                        walker.turn(connection)
                 connection.rollback()  # each page sees what is committed by then
-            missing = set(range(len(keys))) - present
-            self._apply(writer, [(True, row) for row in sorted(missing)])
-        course = self._course(script)
-        return {reader.strategy: self._count(reader, alive, course) for reader in readers}
+            for walker in walkers:
+                walker.close()
+            self._stage.restore(writer)
+        return {walker.way: _count(walker, course, known) for walker in walkers}
 
-    def _count(self, reader: _Reader, alive: frozenset[int], course: Course) -> _Counted:
-        from vrelko.core.drift.fast import play
-        from vrelko.core.drift.stage import Stage
 
-        keys = self._cast.keys
-        inserted, deleted = reader.changed or (frozenset(), frozenset())
-        there, gone, new = ({keys[i] for i in group} for group in (alive, deleted, inserted))
-        served = sum(map(len, reader.served))
-        counted = count_walk(reader.served, keys, there, gone, new, reader.ended)
-        simulated = play(Stage(course), reader.strategy)
-        same = (served, *counted) == (
-            simulated.served, simulated.repeats, simulated.misses, simulated.unseen,
-        )  # fmt: skip
-        return _Counted(served, *counted, same)
+class _Table:
+    """The table of a copy, whose rows come, go and move."""
 
-    def _course(self, script: _Script) -> Course:
-        """Return the same walk as the simulator takes it."""
-        start = [row for row in range(len(self._cast.keys)) if row not in script.outside]
-        number = {row: i for i, row in enumerate(start)}
-        key: dict[int, int] = {}
-        ahead, between = 0, 0
-        for row in range(len(self._cast.keys)):
-            if row in number:
-                ahead, between = ahead + 1, 0
-            else:
-                between += 1
-                key[row] = ahead * SPACE + between
-                number[row] = len(start) + len(key) - 1
-        events = tuple(
-            Event(change.time, INSERT, number[change.row], key[change.row])
-            if change.inserts
-            else Event(change.time, DELETE, number[change.row])
-            for change in script.changes
-        )
-        times = tuple(page * self._dwell for page in range(self.pages))
-        return Course(len(start), self._size, times, events)
+    def __init__(self, table: Table, cast: Cast) -> None:
+        self._cast, self._insert = cast, table.insert()
+        self._present: set[int] = set()
+        self._moved: set[int] = set()
+        self._keys = [column.name for column in table.primary_key.columns]
+        own = [
+            column == bindparam(f"vrelko_{column.name}", type_=column.type)
+            for column in table.primary_key.columns
+        ]
+        self._delete = table.delete().where(*own)
+        leads = {name: bindparam(f"to_{name}", type_=table.c[name].type) for name in cast.leads}
+        self._move = table.update().where(*own).values(leads) if leads else None
 
-    def _write(self, rng: random.Random) -> _Script:
-        """Draw one walk's changes."""
-        span = self._dwell * max(self.pages - 1, 0)
-        inserts = _times(rng, self._stream.inserts, span)
-        ranks = sorted(self._stream.rank_of(rng.random()) for _ in inserts)
-        # The i-th of the sorted ranks stands i places further down in the order of all rows.
-        places = [int(rank) + i for i, rank in enumerate(ranks)]
-        places = [place for place in places if place < len(self._cast.keys)]
-        times = rng.sample(inserts, len(places))
-        outside = frozenset(places)
-        changes = [_Change(t, True, row) for t, row in zip(times, places, strict=True)]
-        for t in _times(rng, self._stream.deletes, span):
-            row = int(rng.random() * self._stream.rows)
-            if row < len(self._cast.keys) and row not in outside:
-                changes.append(_Change(t, False, row))
-        return _Script(outside, tuple(sorted(changes, key=lambda change: change.time)))
+    def prepare(self, writer: Connection, outside: frozenset[int]) -> None:
+        """Take rows out."""
+        self._present = set(range(len(self._cast.keys)))
+        self.apply(writer, [Change(0.0, DELETE, row) for row in sorted(outside)])
 
-    def _apply(self, writer: Connection, changes: Sequence[tuple[bool, int]]) -> None:
-        """Insert (True) or delete (False) rows on the copy, in one transaction."""
+    def apply(self, writer: Connection, changes: Sequence[Change]) -> None:
+        """Make changes in one transaction; those of rows that are not there are none."""
         rows = self._cast.rows
-        coming = [rows[row] for inserts, row in changes if inserts]
-        going = [rows[row] for inserts, row in changes if not inserts]
-        if coming:
-            writer.execute(self._table.insert(), coming)
-        if going:
-            keys = [column.name for column in self._table.primary_key.columns]
-            named = [{f"vrelko_{key}": row[key] for key in keys} for row in going]
-            writer.execute(self._delete, named)
+        for change in changes:
+            if change.kind == INSERT:
+                self._present.add(change.row)
+                writer.execute(self._insert, rows[change.row])
+            elif change.row in self._present:
+                own = {f"vrelko_{key}": rows[change.row][key] for key in self._keys}
+                if change.kind == DELETE:
+                    self._present.discard(change.row)
+                    writer.execute(self._delete, own)
+                elif change.kind == MOVE and self._move is not None:
+                    self._moved.add(change.row)
+                    to = self._cast.lead_values(change.to)
+                    values = {f"to_{name}": value for name, value in to.items()}
+                    writer.execute(self._move, {**own, **values})
         writer.commit()
 
-
-def _times(rng: random.Random, rate: float, span: float) -> list[float]:
-    """Return the times of a Poisson process of `rate` a second over `span` seconds."""
-    times = []
-    t = rng.expovariate(rate) if rate > 0 else span
-    while t < span:
-        times.append(t)
-        t += rng.expovariate(rate)
-    return times
+    def restore(self, writer: Connection) -> None:
+        """Put everything back as it was."""
+        back = [Change(0.0, MOVE, row, row) for row in sorted(self._moved & self._present)]
+        missing = set(range(len(self._cast.keys))) - self._present
+        self.apply(writer, [*back, *(Change(0.0, INSERT, row) for row in sorted(missing))])
+        self._moved.clear()
 
 
-def _sum(strategy: str, found: Sequence[_Counted], pages: int) -> Replayed:
+def _count(
+    walker: Walker, course: Course, known: dict[tuple[Any, ...], tuple[int, int]]
+) -> tuple[Counts, bool]:
+    from vrelko.core.drift.fast import play
+    from vrelko.core.drift.stage import Stage
+
+    pages = [[known[key] for key in page] for page in walker.pages]
+    listed = {row: key for key, row in known.values() if key % (1 << 32) == 0}
+    frozen = walker.way == "frozen-ids"
+    covered = [listed[row] if frozen else key for page in pages for key, row in page]
+    served = reference.Served(pages, max(covered, default=-1), walker.ended)
+    counts = reference.count(course, served)
+    return counts, counts == play(Stage(course), walker.way)
+
+
+def _sum(way: Way, found: Sequence[tuple[Counts, bool]], pages: int) -> Replayed:
+    counts = [one for one, _ in found]
     return Replayed(
-        strategy, len(found), pages,
-        sum(one.served for one in found), sum(one.repeats for one in found),
-        sum(one.misses for one in found), sum(one.unseen for one in found),
-        _error([one.repeats for one in found]), _error([one.misses for one in found]),
-        all(one.alike for one in found),
+        way, len(counts), pages,
+        sum(one.served for one in counts), sum(one.repeats for one in counts),
+        sum(one.misses for one in counts), sum(one.unseen for one in counts),
+        sum(one.dodges for one in counts),
+        _error([one.repeats for one in counts]), _error([one.misses for one in counts]),
+        all(alike for _, alike in found),
     )  # fmt: skip
 
 

@@ -54,7 +54,7 @@ def read_steadily(
     if steady.ceiling:
         return _read_under(opened, spot, request, read)
     batch = read(opened)
-    if not steady.overlap:
+    if steady.overlap is None:
         return batch, Walk()
     return batch, Walk(seen=add_digests(opened.variant, spot.seen, batch.full), stride=True)
 

@@ -190,6 +190,11 @@ class Page(Sequence[Any]):
         return self._write(self._spot_before())
 
     @property
+    def walk(self) -> Walk:
+        """What the page's cursors tell of the walk that it belongs to."""
+        return self._ways.walk
+
+    @property
     def ceiling(self) -> str | None:
         """The place where the walk's first page began, None without a ceiling or without rows.
 

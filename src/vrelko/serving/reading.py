@@ -43,7 +43,7 @@ class PageReader:
         variant: Variant,
         size: int,
         strategy: str = "keyset",
-        overlap: int = 0,
+        overlap: int | None = None,
         seen: bytes | None = None,
     ) -> None:
         self._overlap, self._seen = overlap, seen
@@ -95,8 +95,8 @@ class PageReader:
         return Batch(rows, full, more, False, offset, offset is not None)
 
     def _from_offset(self, offset: int, bound: int | None) -> Batch:
-        if self._overlap and self._seen is not None:
-            return self._from_overlap(offset)
+        if self._overlap is not None and self._seen is not None:
+            return self._from_overlap(offset, self._overlap)
         want = self._size if bound is None else min(bound, self._size)
         deferred = self._strategy == "deferred-join"
         statement = self._variant.deferred() if deferred else self._variant.offset()
@@ -105,9 +105,9 @@ class PageReader:
         before = offset > 0 and (bool(rows) or self._any(backward=False))
         return Batch(rows[:want], full[:want], before, more, offset, True)
 
-    def _from_overlap(self, offset: int) -> Batch:
+    def _from_overlap(self, offset: int, overlap: int) -> Batch:
         """Ask again for rows ahead of an offset, and leave out those that were seen."""
-        begin = max(offset - self._overlap, 0)
+        begin = max(offset - overlap, 0)
         want = offset + self._size - begin
         found = self._run((self._variant.offset(),), want + 1, {OFFSET: begin})
         more = len(found[0]) > want

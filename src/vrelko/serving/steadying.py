@@ -113,14 +113,14 @@ class Steady:
     `ceiling`: pages by offset hold only rows at or behind the place where the walk's first page
     began, whose cursor is `page.ceiling`; rows that come above it shift nothing, and are counted
     by `count_ahead(connection, page.ceiling)`. Rows deleted still shift the others, and arrivals no
-    longer make up for that. `overlap`: pages by offset ask again for so many rows ahead of them,
-    and leave out those that the walk has seen, of which cursors carry digests. `settle`: a delay
-    for ascending tails. `anchors`: stored keys for the strategy "anchored". `frozen`: where lists
-    of row ids are stored for the strategy "frozen-ids".
+    longer make up for that. `overlap`: pages by offset ask again for so many rows ahead of them (0
+    is a choice too), and leave out those that the walk has seen, of which cursors carry digests.
+    `settle`: a delay for ascending tails. `anchors`: stored keys for the strategy "anchored".
+    `frozen`: where lists of row ids are stored for the strategy "frozen-ids".
     """
 
     ceiling: bool = False
-    overlap: int = 0
+    overlap: int | None = None
     settle: Settle | None = None
     anchors: Anchors | None = None
     frozen: FrozenIds | None = None
@@ -132,11 +132,11 @@ class Steady:
     def check(self, strategy: str, kind: str) -> None:
         """Raise ListingError for what does not go together."""
         by_offset = strategy in ("offset", "two-ended", "deferred-join")
-        if self.overlap < 0:
+        if self.overlap is not None and self.overlap < 0:
             raise ListingError(
                 f"an overlap of {self.overlap} rows is negative", "Give 0 or more", "steady-overlap"
             )
-        if self.overlap and (strategy != "offset" or self.ceiling):
+        if self.overlap is not None and (strategy != "offset" or self.ceiling):
             raise ListingError(
                 "an overlap is for pages by offset, without a ceiling",
                 'Leave it out, or take strategy="offset"',

@@ -39,6 +39,7 @@ class _Walk:
         self._pages: list[_Page] = []
         self._ended = False
         self._cover = -1
+        self._seen = np.zeros(stage.persons, dtype=bool)
         top = stage.first_place()
         self._top = -1 if top is None else top
 
@@ -76,24 +77,26 @@ class _Walk:
     def _fetch_segment(self, page: int) -> tuple[_Page, bool]:
         """All rows between two anchors, as they stand at the request."""
         stage, size = self._stage, self._stage.size
-        total = stage.total(0)
-        anchors = -(-total // size)
+        segments = max(-(-stage.total(0) // size), 1)
         low, high = (0, 0), (len(stage.key), stage.untouched)
-        if 0 < page < anchors:
-            low = stage.place_of(self._anchor(page), behind=False)
-        elif page >= anchors and page > 0:
-            low = high
-        if page + 1 < anchors:
-            high = stage.place_of(self._anchor(page + 1), behind=False)
-        return _Page(page, page, (low[0], high[0]), (low[1], high[1])), page + 1 >= anchors
+        if page > 0:
+            low = stage.place_of(self._anchor(page), behind=True)
+        if page + 1 < segments:
+            high = stage.place_of(self._anchor(page + 1), behind=True)
+        return _Page(page, page, (low[0], high[0]), (low[1], high[1])), page + 1 >= segments
 
     def _anchor(self, number: int) -> int:
-        slot, row = self._stage.select(number * self._stage.size + 1, 0)
+        """Return the key of the last row of the segment before, as it stood at the start."""
+        slot, row = self._stage.select(number * self._stage.size, 0)
         return self._stage.key_before(slot, row, 0)
 
     def _last_key(self, found: _Page) -> int:
         """Return the largest key that a page served, -1 where it served none."""
         slots = self._served(found)
+        if self._way == "overlap":  # rows seen before count where they were seen
+            person = self._stage.person[slots]
+            slots = slots[~self._seen[person]]
+            self._seen[person] = True
         key = (
             self._stage.key_of_unchanged(found.rows[1] - 1) if found.rows[1] > found.rows[0] else -1
         )

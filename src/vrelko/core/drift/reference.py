@@ -1,4 +1,7 @@
-"""The reference: a walk played row by row. Slow, and meant to be seen to be right."""
+"""The reference: a walk played row by row. Slow, and meant to be seen to be right.
+
+It also counts walks that were served elsewhere, by a database.
+"""
 
 from __future__ import annotations
 
@@ -50,6 +53,20 @@ _NEVER = 1 << 62
 
 def play(course: Course, way: Way) -> Counts:
     """Return what one walk suffers. Raises PageError for a way that is not known."""
+    return count(course, serve(course, way))
+
+
+@dataclass(frozen=True)
+class Served:
+    """The rows of a walk's pages as (key, row), the largest key covered, and whether it ended."""
+
+    pages: list[list[tuple[int, int]]]
+    cover: int
+    ended: bool
+
+
+def serve(course: Course, way: Way) -> Served:
+    """Return what one walk is served. Raises PageError for a way that is not known."""
     check_way(way)
     world = _World(course)
     world.run_until(course.times[0], 0)
@@ -70,7 +87,6 @@ def play(course: Course, way: Way) -> Counts:
             asked = now[begin : (page + 1) * size]
             short = len(asked) < (page + 1) * size - begin
             found = [one for one in asked if one[1] not in seen]
-            last = max([last, *(key for key, _ in asked)])
         elif way == "ceiling":
             top = bisect_left(now, (start[0][0], -1)) if start else 0
             found = now[top + page * size : top + (page + 1) * size]
@@ -80,12 +96,10 @@ def play(course: Course, way: Way) -> Counts:
             found = now[begin : begin + size]
             short = len(found) < size
         elif way == "anchored":
-            anchors = [key for key, _ in start[::size]]
-            low = anchors[page] if page < len(anchors) else _NEVER
-            high = anchors[page + 1] if page + 1 < len(anchors) else _NEVER
-            low = -1 if page == 0 else low
-            found = [one for one in now if low <= one[0] < high]
-            short = page + 1 >= len(anchors)
+            bounds = [-1, *(key for key, _ in start[size - 1 : -1 : size]), _NEVER]
+            low, high = bounds[page], bounds[page + 1]
+            found = [one for one in now if low < one[0] <= high]
+            short = page + 2 >= len(bounds)
         else:
             found = start[page * size : (page + 1) * size]
             short = len(found) < size
@@ -101,11 +115,16 @@ def play(course: Course, way: Way) -> Counts:
         if short:
             ended = True
             break
-    return _count(world, served, _NEVER if ended else last)
+    return Served(served, last, ended)
 
 
-def _count(world: _World, served: list[list[tuple[int, int]]], cover: int) -> Counts:
+def count(course: Course, walk: Served) -> Counts:
+    """Return what a walk suffered, from what it was served."""
+    world, served = _World(course), walk.pages
+    cover = _NEVER if walk.ended else walk.cover
     end = len(served) - 1
+    for page in range(len(served)):
+        world.run_until(course.times[page], page)
     flat = [one for page in served for one in page]
     often: dict[int, int] = {}
     for _, number in flat:

@@ -20,10 +20,10 @@ WAYS: tuple[Way, ...] = (
 """How pages are fetched while rows change.
 
 offset: rows pL to (p + 1)L as they stand. ceiling: the same of rows at or behind the place that the
-first page began at. keyset: the next L rows behind the last one's key. anchored: all rows from the
-key of every L-th row, as stored at the start, to the next. frozen-ids: a list of row ids stored at
-the start, those that still are. frozen-view: rows as they were at the start. overlap: offset that
-asks again for the last `overlap` rows, with rows already seen taken out.
+first page began at. keyset: the next L rows behind the last one's key. anchored: all rows behind
+the key of every L-th row, as stored at the start, up to the next such key. frozen-ids: a list of
+row ids stored at the start, those that still are. frozen-view: rows as they were at the start.
+overlap: offset that asks again for the last `overlap` rows, with rows already seen taken out.
 """
 
 INSERT, DELETE, MOVE = 0, 1, 2
@@ -71,12 +71,11 @@ class Counts:
 
     `served` rows in all, over `pages`. `repeats`: servings less distinct rows; `repeats_same_key`
     the same by version; `rows_repeated` rows that came more than once. Covered is what lies ahead
-    of the largest key that was served (with an overlap: asked for; of a list of ids: as it was
-    listed), or everything where the walk came to the end. `misses`: rows that stood at one key at
-    every request, covered, and never came. `dodges`: rows there all the time whose key changed,
-    covered at first, and never came. `unseen`: rows inserted during the walk, there at its end
-    within what was covered, and never shown. `gone` came though deleted, `stale` with a key they
-    had no more.
+    of the largest key that was served (of a list of ids: as it was listed), or everything where
+    the walk came to the end. `misses`: rows that stood at one key at every request, covered, and
+    never came. `dodges`: rows there all the time whose key changed, covered at first, and never
+    came. `unseen`: rows inserted during the walk, there at its end within what was covered, and
+    never shown. `gone` came though deleted, `stale` with a key they had no more.
     """
 
     served: int = 0

@@ -1,0 +1,108 @@
+"""Walkers: readers that go through a listing's pages in one way, and keep what they were served."""
+
+from __future__ import annotations
+
+from contextlib import ExitStack
+from dataclasses import dataclass, field
+from typing import Any
+
+from sqlalchemy import Connection, Engine, create_engine
+from sqlalchemy.pool import StaticPool
+
+from vrelko.core.drift.walks import Way
+from vrelko.core.spot import Spot
+from vrelko.engines.views import hold_view
+from vrelko.serving.anchoring import Anchors
+from vrelko.serving.freezing import FrozenIds
+from vrelko.serving.listing import Listing
+from vrelko.serving.page import Page
+from vrelko.serving.steadying import Steady
+
+_STRATEGIES: dict[Way, str] = {
+    "offset": "offset", "ceiling": "offset", "overlap": "offset", "keyset": "keyset",
+    "frozen-view": "keyset", "anchored": "anchored", "frozen-ids": "frozen-ids",
+}  # fmt: skip
+
+
+@dataclass
+class Walker:
+    """One reader of a listing by one way; `turn` reads the next page.
+
+    `pages` hold the keys of the rows of each, as `Page.keys` gives them. `engine` is where views
+    are held. Lists of ids are kept in memory.
+    """
+
+    listing: Listing
+    way: Way
+    size: int
+    params: Any
+    engine: Engine
+    overlap: int = 0
+    pages: list[list[tuple[Any, ...]]] = field(default_factory=list)
+    ended: bool = False
+
+    def __post_init__(self) -> None:
+        self._last: Page | None = None
+        self._anchors = Anchors(self.size)
+        self._frozen: FrozenIds | None = None
+        self._held = ExitStack()
+        self._view: Connection | None = None
+        if self.way == "frozen-ids":
+            store = create_engine(
+                "sqlite://", poolclass=StaticPool, connect_args={"check_same_thread": False}
+            )
+            self._held.callback(store.dispose)
+            self._frozen = FrozenIds(store, most=10_000_000)
+            self._frozen.create()
+        steady = Steady(
+            ceiling=self.way == "ceiling",
+            overlap=self.overlap if self.way == "overlap" else None,
+            settle=self.listing.steady.settle,
+            anchors=self._anchors if self.way == "anchored" else None,
+            frozen=self._frozen,
+        )
+        # A grid takes any offset; the statements are those of the listing's own kind.
+        self._served = self.listing.with_strategy(_STRATEGIES[self.way], "grid", steady)
+
+    def turn(self, connection: Connection) -> None:
+        """Read the next page."""
+        if self.way == "frozen-view":
+            if self._view is None:
+                self._view = self._held.enter_context(hold_view(self.engine))
+            connection = self._view
+        if self.way == "anchored" and not self.pages:
+            self._served.anchor(connection, params=self.params)
+        page = self._served.read(
+            connection, self._next(), params=self.params, size=self.size, total=False,
+            ceiling=None if self._last is None else self._last.ceiling,
+        )  # fmt: skip
+        self.pages.append(list(page.keys))
+        self.ended = self._is_short(page)
+        self._last = page
+
+    def close(self) -> None:
+        """Let go of what is held."""
+        self._held.close()
+
+    def _next(self) -> Spot | str | None:
+        last, number = self._last, len(self.pages)
+        if last is None:
+            return None
+        if self.way in ("keyset", "frozen-view"):
+            return last.after
+        if self.way == "anchored":
+            return Spot.number(number + 1)
+        walk = last.walk
+        return Spot("offset", at=number * self.size, seen=walk.seen, frozen=walk.frozen)
+
+    def _is_short(self, page: Page) -> bool:
+        """Tell whether the page was the last one: less was there than was asked for."""
+        number = len(self.pages)
+        if self.way == "anchored":
+            return page.next is None
+        if self.way == "frozen-ids":
+            return (page.total.value or 0) < number * self.size
+        if self.way == "overlap":
+            begin = max((number - 1) * self.size - self.overlap, 0)
+            return page.statements[0].rows < number * self.size - begin
+        return len(page) < self.size
