@@ -271,6 +271,23 @@ def drift(
 
 @main.command()
 @_pages_arguments
+@click.option("--show", is_flag=True, help="Show what is stored; build nothing.")
+@_as_json
+def anchors(pages: str, listings: Sequence[str], show: bool, as_json: bool) -> None:
+    """Build the anchors of listings served by the strategy "anchored", or build them anew.
+
+    Reads every key of the listing's variants in use once, in order, and writes the bounds of pages
+    to the file that steady.anchors names. The database is only read.
+    """
+    from vrelko.cli.anchors import build, show_anchors, stored
+
+    with _status("reading keys"):
+        found = stored(pages, listings) if show else build(pages, listings)
+    _print(found, as_json, lambda: show_anchors(found))
+
+
+@main.command()
+@_pages_arguments
 @_facts
 @_walks
 @_seed

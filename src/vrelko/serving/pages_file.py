@@ -22,6 +22,7 @@ from vrelko.engines.registry import open_database
 from vrelko.errors import PagesFileError, VrelkoError, nearest
 from vrelko.serving.listing import Listing
 from vrelko.serving.pages_models import CONDITION, ListingModel, PagesModel, Range
+from vrelko.serving.pages_steady import steady_of
 from vrelko.serving.pages_tables import read_facts, reflect_table, table_of_facts
 from vrelko.sql.searching import Search
 
@@ -32,6 +33,7 @@ class Pages(Mapping[str, Listing]):
     """The listings of a pages file by name, and an Engine on their database, for reading only.
 
     `facts` are those that the file names instead of a database; None where it names one.
+    `anchor_files` are where anchors are stored, by listing.
     """
 
     def __init__(
@@ -40,7 +42,9 @@ class Pages(Mapping[str, Listing]):
         engine: Engine | None,
         listings: Mapping[str, Listing],
         facts: Facts | None = None,
+        anchor_files: Mapping[str, Path] | None = None,
     ) -> None:
+        self.anchor_files = dict(anchor_files or {})
         self.path = path
         self.facts = facts
         self._engine = engine
@@ -110,7 +114,12 @@ def load(path: str | Path, engine: Engine | None = None) -> Pages:
         except VrelkoError as error:
             where = f"{file}, listing.{name}"
             raise PagesFileError(f"{where}: {error.what}", error.todo, error.code) from error
-    return Pages(file, opened, listings, facts)
+    anchors = {
+        name: file.parent / one.steady.anchors
+        for name, one in model.listing.items()
+        if one.steady is not None and one.steady.anchors is not None
+    }
+    return Pages(file, opened, listings, facts, anchors)
 
 
 def _read(file: Path) -> PagesModel:
@@ -244,6 +253,7 @@ def _listing(
         deepest=model.deepest,
         strategy=model.strategy,
         workload=workload,
+        steady=steady_of(file, name, model),
     )
 
 

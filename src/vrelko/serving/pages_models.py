@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-from vrelko.core.outline import STRATEGIES
+from vrelko.core.outline import SERVED
 from vrelko.core.workload import DEPTHS
 
 Scalar = str | bool | int | float
@@ -141,6 +141,40 @@ class NeedsModel(_Strict):
     memory_mb: float | None = Field(default=None, gt=0)
 
 
+class SettleModel(_Strict):
+    """A delay for ascending tails."""
+
+    column: str
+    seconds: float = Field(default=0.0, ge=0)
+    horizon: bool = False
+
+
+class FrozenModel(_Strict):
+    """Where frozen lists are stored."""
+
+    url: str | None = None
+    url_env: str | None = None
+    table: str = "vrelko_frozen"
+    expires_s: float = Field(default=3_600.0, gt=0)
+    most: int = Field(default=100_000, ge=1)
+
+    @model_validator(mode="after")
+    def _one_address(self) -> FrozenModel:
+        if (self.url is None) == (self.url_env is None):
+            raise ValueError('either url = "…" or url_env = "NAME"')
+        return self
+
+
+class SteadyModel(_Strict):
+    """How pages are kept steady."""
+
+    ceiling: bool = False
+    overlap: int | None = Field(default=None, ge=0)
+    settle: SettleModel | None = None
+    anchors: str | None = None
+    frozen: FrozenModel | None = None
+
+
 class ListingModel(_Strict):
     """One listing."""
 
@@ -158,7 +192,8 @@ class ListingModel(_Strict):
     unique: list[str] | None = None
     expose: list[str] | bool = []
     deepest: int | None = Field(default=None, ge=0)
-    strategy: Literal[STRATEGIES] | None = None  # type: ignore[valid-type]
+    strategy: Literal[SERVED] | None = None  # type: ignore[valid-type]
+    steady: SteadyModel | None = None
     params: dict[str, list[Any]] = {}
     readers: ReadersModel = ReadersModel()
     writers: WritersModel = WritersModel()

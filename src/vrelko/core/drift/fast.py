@@ -21,6 +21,17 @@ def play(stage: Stage, way: Way) -> Counts:
     return walk.count()
 
 
+def play_by_page(stage: Stage, way: Way) -> tuple[Counts, tuple[tuple[int, int], ...]]:
+    """Return what one walk suffers, and the repeats and misses of each page.
+
+    A repeat counts where the row comes again, a miss where the walk first goes beyond the row.
+    """
+    check_way(way)
+    walk = _Walk(stage, way)
+    walk.run()
+    return walk.count(), walk.by_page()
+
+
 @dataclass(frozen=True, slots=True)
 class _Page:
     """A page: the request, when its rows are as they are, and what it holds."""
@@ -39,6 +50,7 @@ class _Walk:
         self._pages: list[_Page] = []
         self._ended = False
         self._cover = -1
+        self._covers: list[int] = []
         self._seen = np.zeros(stage.persons, dtype=bool)
         top = stage.first_place()
         self._top = -1 if top is None else top
@@ -49,6 +61,7 @@ class _Walk:
             found, short = self._fetch(page)
             self._pages.append(found)
             self._cover = max(self._cover, self._last_key(found))
+            self._covers.append(self._cover)
             if short:
                 self._ended = True
                 return
@@ -142,6 +155,40 @@ class _Walk:
         gone, stale = self._outdated(every)
         return Counts(served, len(self._pages), repeats, same, repeated, misses, dodges, unseen,
                       gone, stale)  # fmt: skip
+
+    def by_page(self) -> tuple[tuple[int, int], ...]:
+        """Return the repeats and misses of each page."""
+        stage, pages = self._stage, self._pages
+        covers = list(self._covers)
+        if self._ended:
+            covers[-1] = int(BEYOND) - 1
+        every = [self._served(page) for page in pages]
+        served = np.zeros(stage.persons, dtype=bool)
+        repeats, union = [], 0
+        for at, slots in enumerate(every):
+            person = stage.person[slots]
+            distinct, often = np.unique(person, return_counts=True)
+            again = int(often.sum() - len(distinct) + served[distinct].sum())
+            served[distinct] = True
+            reached, _, _ = _depths([page.rows for page in pages[: at + 1]])
+            low, high = pages[at].rows
+            again += max(high - low, 0) - (reached - union)
+            union = reached
+            repeats.append(0 if self._way == "overlap" else again)
+        misses = np.zeros(len(pages), dtype=np.int64)
+        rows, keys = stage.stable_until(len(pages) - 1)
+        lost = keys[~served[rows]]
+        lost = lost[lost <= covers[-1]]
+        np.add.at(misses, np.searchsorted(covers, lost, side="left"), 1)
+        ahead = stage.unchanged_below(np.asarray(covers) + 1)
+        inside = [
+            _depths(
+                [(min(low, reach), min(high, reach)) for low, high in (page.rows for page in pages)]
+            )[0]
+            for reach in ahead.tolist()
+        ]
+        holes = np.diff(np.concatenate([[0], ahead - np.asarray(inside)]))
+        return tuple(zip(repeats, (misses + holes).tolist(), strict=True))
 
     def _last_keys(self, end: int) -> Array:
         """Return the key of each changing row at the walk's end."""

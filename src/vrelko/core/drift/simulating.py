@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -33,7 +33,8 @@ WALKS = 500
 class Simulated:
     """What walks of one way suffered on the mean, with standard errors, by counter.
 
-    `clean`: the share of walks without a repeat or a miss.
+    `clean`: the share of walks without a repeat or a miss. `by_page`: the mean repeats and misses
+    of each page, a repeat where a row comes again, a miss where the walk goes beyond the row.
     """
 
     way: Way
@@ -41,6 +42,7 @@ class Simulated:
     means: dict[str, float]
     errors: dict[str, float]
     clean: float
+    by_page: tuple[tuple[float, float], ...] = ()
 
 
 def simulate(
@@ -59,19 +61,38 @@ def simulate(
     """
     import numpy as np
 
-    from vrelko.core.drift.fast import play
-    from vrelko.core.drift.stage import Stage
-
     rng = np.random.default_rng(seed)
     rows = max(round(stream.rows), 0)
     times = tuple(page * dwell_s for page in range(max(pages, 1)))
     course = Course(rows, size, times, (), overlap)
+    drawn = ((course, draw_changes(stream, rows, times[-1], rng)) for _ in range(walks))
+    return _play_all(drawn, len(times), ways)
+
+
+def simulate_recorded(
+    courses: Sequence[Course], ways: Sequence[Way] = WAYS
+) -> tuple[Simulated, ...]:
+    """Return what each way suffers over walks whose changes are given."""
+    return _play_all(((course, None) for course in courses), len(courses[0].times), ways)
+
+
+def _play_all(
+    drawn: Iterable[tuple[Course, Changes | None]], pages: int, ways: Sequence[Way]
+) -> tuple[Simulated, ...]:
+    from vrelko.core.drift.fast import play_by_page
+    from vrelko.core.drift.stage import Stage
+
     found: dict[Way, list[Counts]] = {way: [] for way in ways}
-    for _ in range(walks):
-        stage = Stage(course, draw_changes(stream, rows, times[-1], rng))
+    parts = {way: [[0, 0] for _ in range(pages)] for way in ways}
+    for course, changes in drawn:
+        stage = Stage(course, changes)
         for way in ways:
-            found[way].append(play(stage, way))
-    return tuple(_summary(way, many) for way, many in found.items())
+            counts, by_page = play_by_page(stage, way)
+            found[way].append(counts)
+            for part, (repeats, misses) in zip(parts[way], by_page, strict=False):
+                part[0] += repeats
+                part[1] += misses
+    return tuple(_summary(way, many, parts[way]) for way, many in found.items())
 
 
 def draw_changes(stream: Stream, rows: int, span_s: float, rng: np.random.Generator) -> Changes:
@@ -121,11 +142,13 @@ def _landing_keys(
     return np.asarray(keys)
 
 
-def _summary(way: Way, many: Sequence[Counts]) -> Simulated:
+def _summary(way: Way, many: Sequence[Counts], parts: Sequence[Sequence[int]]) -> Simulated:
     means, errors = {}, {}
     for name in COUNTERS:
         values = [getattr(one, name) for one in many]
         mean = sum(values) / len(values)
         spread = sum((value - mean) ** 2 for value in values) / max(len(values) - 1, 1)
         means[name], errors[name] = mean, math.sqrt(spread / len(values))
-    return Simulated(way, len(many), means, errors, sum(one.clean for one in many) / len(many))
+    clean = sum(one.clean for one in many) / len(many)
+    by_page = tuple((repeats / len(many), misses / len(many)) for repeats, misses in parts)
+    return Simulated(way, len(many), means, errors, clean, by_page)

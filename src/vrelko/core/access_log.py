@@ -1,0 +1,184 @@
+"""Readers from web access logs in Common or Combined Log Format: how deep, how long, how often.
+
+A visit is one client's requests (host and user agent) to the listing's path with pauses under half
+an hour. Depth is the page number that a request asks for: by a page number, by a row offset, or by
+a cursor, where each further cursor of a visit is one page deeper.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from datetime import datetime
+from statistics import median
+from typing import Literal
+from urllib.parse import parse_qs, urlsplit
+
+from vrelko.core.workload import Depth, Readers
+from vrelko.errors import PageError
+
+Means = Literal["page", "offset", "cursor"]
+MEANS: tuple[Means, ...] = ("page", "offset", "cursor")
+
+_LINE = re.compile(
+    r'(?P<host>\S+) \S+ .*?\[(?P<time>[^\]]+)\] "(?P<method>[A-Z]+) (?P<target>\S+)[^"]*" '
+    r'(?P<status>\d{3}) \S+(?: "[^"]*" "(?P<agent>[^"]*)")?'
+)
+_PAUSE_S = 1_800.0
+_MOST_PAGES = 1_000
+_USUAL_DWELL_S = 10.0
+
+
+@dataclass(frozen=True, slots=True)
+class LogQuestion:
+    """What to look for: requests whose path ends in `path`, whose `parameter` `means` a place.
+
+    `size`: rows a page, for offsets. `first`: the number of the first page.
+    """
+
+    parameter: str = "page"
+    means: Means = "page"
+    path: str = ""
+    size: int = 25
+    first: int = 1
+
+    def __post_init__(self) -> None:
+        if self.means not in MEANS:
+            raise PageError(
+                f"{self.means!r} is none of {', '.join(MEANS)}", "Give one of them", "log-means"
+            )
+        if self.size < 1:
+            raise PageError(f"a page size of {self.size} is below 1", "Give the rows a page",
+                            "log-means")  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class LogReaders:
+    """What a log says of readers: `readers` to plan with, and what it was drawn from.
+
+    `malformed` lines are in no format that is read here; `other` ones are of other paths or did
+    not succeed; `odd` ones ask for what is no page.
+    """
+
+    readers: Readers
+    visits: int
+    requests: int
+    malformed: int
+    other: int
+    odd: int
+
+
+@dataclass(slots=True)
+class _Visit:
+    begin: float
+    last: float
+    pages: list[int]
+    dwells: list[float]
+    cursors: dict[str, int]
+
+
+def readers_from_log(lines: Iterable[str], question: LogQuestion) -> LogReaders:
+    """Return the readers of a listing, from the lines of an access log.
+
+    Lines that are in neither format are counted, not fatal. Raises PageError where no line is a
+    request for the listing.
+    """
+    malformed = other = odd = 0
+    open_: dict[tuple[str, str], _Visit] = {}
+    visits: list[_Visit] = []
+    first_time, last_time = float("inf"), float("-inf")
+    for line in lines:
+        found = _LINE.match(line)
+        moment = None if found is None else _moment(found["time"])
+        if found is None or moment is None:
+            malformed += bool(line.strip())
+            continue
+        target = urlsplit(found["target"])
+        served = found["status"][0] in "23" and found["method"] in ("GET", "HEAD")
+        if not served or not target.path.rstrip("/").endswith(question.path.rstrip("/")):
+            other += 1
+            continue
+        client = found["host"], found["agent"] or ""
+        visit = open_.get(client)
+        if visit is None or moment - visit.last > _PAUSE_S:
+            visit = open_[client] = _Visit(moment, moment, [], [], {})
+            visits.append(visit)
+        page = _page_of(target.query, question, visit)
+        if page is None:
+            odd += 1
+            continue
+        if visit.pages and page == visit.pages[-1] + 1:
+            visit.dwells.append(moment - visit.last)
+        visit.pages.append(page)
+        visit.last = moment
+        first_time, last_time = min(first_time, moment), max(last_time, moment)
+    visits = [visit for visit in visits if visit.pages]
+    if not visits:
+        raise PageError(
+            f"no line of the log is a request for {question.path or 'any page'!r}: "
+            f"{malformed:,} malformed, {other:,} others, {odd:,} of no page",
+            "Say which path and parameter carry the page",
+            "log-empty",
+        )
+    readers = _readers_of(visits, max(last_time - first_time, 60.0))
+    requests = sum(len(visit.pages) for visit in visits)
+    return LogReaders(readers, len(visits), requests, malformed, other, odd)
+
+
+def _readers_of(visits: list[_Visit], span_s: float) -> Readers:
+    """Return rates, depth, jumps and dwell of visits over a span of time."""
+    requests = sum(len(visit.pages) for visit in visits)
+    dwells = [dwell for visit in visits for dwell in visit.dwells]
+    dwell = median(dwells) if dwells else _USUAL_DWELL_S
+    jumps = walked = 0
+    counts = [0] * _MOST_PAGES
+    for visit in visits:
+        before = 0
+        for page in visit.pages:
+            if abs(page - before) > 1:
+                jumps += 1
+            else:
+                walked += 1
+                counts[min(page, _MOST_PAGES) - 1] += 1
+            before = page
+    while len(counts) > 1 and not counts[-1]:
+        counts.pop()
+    total = sum(counts)
+    if not total:  # every request jumped
+        counts, total = [1], 1
+    shares = tuple(count / total for count in counts)
+    mean = max(requests / len(visits), 1.0)
+    inside = sum(visit.last - visit.begin + dwell for visit in visits) / span_s
+    depth = Depth(mean, jumps / requests, "measured", shares)
+    return replace(
+        Readers(), a_minute=requests / span_s * 60, users=max(round(inside), 1), dwell_s=dwell,
+        depth=depth,
+    )  # fmt: skip
+
+
+def _page_of(query: str, question: LogQuestion, visit: _Visit) -> int | None:
+    """Return the page that a request asks for, from 1; None where it asks for none."""
+    value = parse_qs(query).get(question.parameter, [""])[-1]
+    if question.means == "cursor":
+        if not value:
+            return 1
+        if value not in visit.cursors:
+            visit.cursors[value] = (visit.pages[-1] if visit.pages else 1) + 1
+        return visit.cursors[value]
+    if not value:
+        return 1
+    if not value.isdecimal() or len(value) > 12:
+        return None
+    number = int(value)
+    page = (
+        number // question.size + 1 if question.means == "offset" else number - question.first + 1
+    )
+    return page if page >= 1 else None
+
+
+def _moment(text: str) -> float | None:
+    try:
+        return datetime.strptime(text, "%d/%b/%Y:%H:%M:%S %z").timestamp()
+    except ValueError:
+        return None

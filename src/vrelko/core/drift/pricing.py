@@ -1,0 +1,65 @@
+"""What each way of keeping pages steady costs: a page, a walk's beginning, and what it stores."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from vrelko.core.cost.model import CostModel
+from vrelko.core.cost.rates import Clock
+from vrelko.core.drift.walks import WAYS, Way
+from vrelko.core.workload import Readers
+
+_ID_BYTES = 12.0  # of a stored id, as text in a list
+_KEY_BYTES = 40.0  # of a stored key, as text in a list
+
+
+@dataclass(frozen=True, slots=True)
+class WayCost:
+    """Milliseconds of the database for a page on the mean, and once for each walk (`begin_ms`).
+
+    `stored_bytes` are kept for each walk, or once for all where `shared`; `keeps` says what is
+    kept, and where.
+    """
+
+    way: Way
+    page_ms: float
+    begin_ms: float
+    stored_bytes: float
+    shared: bool
+    keeps: str
+
+
+def cost_ways(
+    model: CostModel, readers: Readers, clock: Clock, size: int, overlap: int
+) -> tuple[WayCost, ...]:
+    """Return the cost of each way for walks of the readers' depth, pages of `size` rows."""
+    pages = max(round(min(readers.depth.mean, math.ceil(max(model.matching, 1) / size))), 1)
+    by_offset = _mean([clock.ms(model.offset(p * size, size)) for p in range(pages)])
+    by_key = _mean(
+        [clock.ms(model.keyset(size + 1, first=p == 0, at=p * size)) for p in range(pages)]
+    )
+    again = _mean([
+        clock.ms(model.offset(max(p * size - overlap, 0), size + overlap * (p > 0)))
+        for p in range(pages)
+    ])  # fmt: skip
+    listed = clock.ms(model.frozen_ids(size))
+    freezing = clock.ms(model.freeze())
+    rows = model.matching
+    found = {
+        "offset": (by_offset, 0.0, 0.0, False, "nothing"),
+        "ceiling": (by_offset, 0.0, 0.0, False, "the first row's key, in the cursor"),
+        "keyset": (by_key, 0.0, 0.0, False, "the last row's key, in the cursor"),
+        "anchored": (by_key, 0.0, rows / size * _KEY_BYTES, True,
+                     f"every {size:,}-th key, in a file; {freezing:,.1f} ms to build"),
+        "frozen-ids": (listed, freezing, rows * _ID_BYTES, False,
+                       "each row's id, in a table that must be writable"),
+        "frozen-view": (by_key, 0.0, 0.0, False,
+                        "a transaction, held open; the server keeps old rows"),
+        "overlap": (again, 0.0, 0.0, False, "digests of rows seen, in the cursor"),
+    }  # fmt: skip
+    return tuple(WayCost(way, *found[way]) for way in WAYS)
+
+
+def _mean(values: list[float]) -> float:
+    return sum(values) / len(values)

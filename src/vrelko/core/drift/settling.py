@@ -1,0 +1,92 @@
+"""Settle delays: how long a reader of an ascending tail waits for late commits.
+
+A row gets its key when its transaction writes it, and is visible when that commits, a delay C
+later. A reader who polls and goes on from the last key it saw has passed a row whose key is lower
+and that was not visible yet: the row is lost. Waiting, that is reading only keys older than W,
+loses only rows with C > W. Source of the formulas: docs/drift.md.
+"""
+
+from __future__ import annotations
+
+import math
+from bisect import bisect_right
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from vrelko.errors import PageError
+
+_STEPS = 2_000
+
+
+@dataclass(frozen=True, slots=True)
+class Delays:
+    """Measured delays between a row's key and its being visible, in seconds, ascending.
+
+    `resolution_s`: each may be too long by as much as that, never too short.
+    """
+
+    seconds: tuple[float, ...]
+    resolution_s: float = 0.0
+
+    @classmethod
+    def of(cls, seconds: Sequence[float], resolution_s: float = 0.0) -> Delays:
+        """Return delays in order; negative ones, of clocks that disagree, count as none."""
+        return cls(tuple(sorted(max(one, 0.0) for one in seconds)), resolution_s)
+
+    def share_within(self, wait_s: float) -> float:
+        """Return the share of delays of at most `wait_s` seconds."""
+        return bisect_right(self.seconds, wait_s) / max(len(self.seconds), 1)
+
+    def quantile(self, share: float) -> float:
+        """Return the least delay that a `share` of all do not exceed, 0 where none is known."""
+        if not self.seconds:
+            return 0.0
+        place = math.ceil(share * len(self.seconds)) - 1
+        return self.seconds[min(max(place, 0), len(self.seconds) - 1)]
+
+
+def settle_for(delays: Delays, chance: float) -> float:
+    """Return the wait with which a row is lost with at most a `chance`, in seconds.
+
+    W = C^-1(1 - chance), on the safe side: a row must also be overtaken to be lost. Raises
+    PageError where fewer delays were measured than the chance asks for: the longest of n says
+    nothing of chances under 1 / n.
+    """
+    if not 0 < chance < 1:
+        raise PageError(f"a chance of {chance} is not between 0 and 1", "Give such as 0.001",
+                        "workload-value")  # fmt: skip
+    needed = math.ceil(1 / chance)
+    if len(delays.seconds) < needed:
+        raise PageError(
+            f"{len(delays.seconds):,} delays say nothing of a chance of {chance:g}",
+            f"Watch until {needed:,} rows have come, or ask for a larger chance",
+            "settle-few",
+        )
+    return delays.quantile(1 - chance)
+
+
+def expect_lost(delays: Delays, rate: float, every_s: float, wait_s: float = 0.0) -> float:
+    """Return the share of rows that a poller loses.
+
+    `rate` rows a second come; it polls every `every_s` seconds (0: without a pause), and waits
+    `wait_s`. With Lam(w) = rate times the integral of C from W to w, a poll loses
+    rate times the integral over w > W of (C(w + d) - C(w)) (1 - exp(-Lam(w))); without pause a row
+    is lost with the chance E[1 - exp(-Lam(C))] over C > W.
+    """
+    import numpy as np
+
+    if rate <= 0 or not delays.seconds or delays.seconds[-1] <= wait_s:
+        return 0.0
+    longest = delays.seconds[-1]
+    w = np.linspace(wait_s, longest, _STEPS + 1)
+    known = np.asarray(delays.seconds)
+    share = np.searchsorted(known, w, side="right") / len(known)
+    step = w[1] - w[0]
+    inside = np.concatenate([[0.0], np.cumsum((share[1:] + share[:-1]) / 2 * step)])
+    overtaken = -np.expm1(-rate * inside)
+    if every_s <= 0:
+        late = known[known > wait_s]
+        return float(np.interp(late, w, overtaken).sum() / len(known))
+    later = np.searchsorted(known, w + every_s, side="right") / len(known)
+    lost = (later - share) * overtaken
+    return float(min(((lost[1:] + lost[:-1]) / 2 * step).sum() / every_s, 1.0))

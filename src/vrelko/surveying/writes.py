@@ -1,0 +1,185 @@
+"""Writes measured from a table itself: how often rows come, and where they land."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
+from datetime import date, datetime, timedelta
+from typing import Any
+
+from sqlalchemy import Connection, Engine, Table, inspect, select, text
+
+from vrelko.core.workload import Landing, Writers
+from vrelko.engines.registry import database_errors, dialect_of
+from vrelko.errors import DatabaseError, nearest
+from vrelko.surveying.tables import reflect
+
+SAMPLE = 20_000
+"""The newest rows that are looked at."""
+
+_NOW_S = 1.0  # rows that are late by less land at the head
+
+
+@dataclass(frozen=True, slots=True)
+class Writes:
+    """How a table is written to, from its newest `sample` rows by `column` and primary key.
+
+    `inserts_a_minute` over the sample's span; `by_hour` the mean inserts a minute in each hour of
+    the day. `lateness_s` is how far behind the newest value a row's value was when the row came:
+    its mean, median and 95th percentile, of `late_share` of the rows. Updates and deletes a minute
+    are the server's counts since its statistics began, None where it keeps none.
+    """
+
+    table: str
+    column: str
+    sample: int
+    span_s: float
+    inserts_a_minute: float
+    by_hour: tuple[float, ...]
+    late_share: float
+    lateness_s: tuple[float, float, float]
+    deletes_a_minute: float | None = None
+    updates_a_minute: float | None = None
+    notes: tuple[str, ...] = ()
+
+    @property
+    def lands(self) -> Landing:
+        """Where new rows land in the order of newest first."""
+        mean = self.lateness_s[0]
+        return Landing("late", mean) if mean > _NOW_S else Landing("head")
+
+    @property
+    def writers(self) -> Writers:
+        """The writers to plan with, of the whole table."""
+        return Writers(self.inserts_a_minute, self.deletes_a_minute or 0.0, self.lands)
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return the writes as plain data."""
+        return {"schema": "vrelko.writes/1", **asdict(self), "lands": asdict(self.lands)}
+
+
+def survey_writes(engine: Engine, table: str, column: str | None = None) -> Writes:
+    """Return how a table is written to, read from its newest rows.
+
+    `column` is a date and time, by default the first one that leads an index, else the first one.
+    Rows are taken to have come in the order of the primary key. Reads SAMPLE rows by the primary
+    key, and the server's own counters. Raises DatabaseError.
+    """
+    with database_errors("survey of writes"), engine.connect() as connection:
+        found = reflect(inspect(connection), table)
+        chosen = _choose(connection, found, column)
+        key = list(found.primary_key.columns)
+        if not key:
+            raise DatabaseError(
+                f"the table {table!r} has no primary key that tells in which order rows came",
+                "Give the rates by hand, under writers in the pages file",
+                "writes-key",
+            )
+        newest = (
+            select(found.c[chosen])
+            .where(found.c[chosen].is_not(None))
+            .order_by(*(one.desc() for one in key))
+            .limit(SAMPLE)
+        )
+        moments = [row[0] for row in connection.execute(newest)][::-1]
+        counters = _counters(connection, table)
+    moments = [_as_moment(one) for one in moments]
+    if len(moments) < 2:
+        raise DatabaseError(
+            f"the table {table!r} has too few rows with a {chosen} to tell rates from",
+            "Give the rates by hand, under writers in the pages file",
+            "writes-few",
+        )
+    return _read(table, chosen, moments, counters)
+
+
+def _read(
+    table: str, column: str, moments: Sequence[datetime], counters: dict[str, float]
+) -> Writes:
+    newest = moments[0]
+    late = []
+    for moment in moments:
+        newest = max(newest, moment)
+        late.append((newest - moment).total_seconds())
+    span = max((max(moments) - _low(moments)).total_seconds(), 1.0)
+    hours = Counter(moment.hour for moment in moments)
+    days = max(span / 86_400, 1.0)
+    ordered = sorted(late)
+    notes = []
+    if not counters:
+        notes.append("the server counts no updates and deletes of a table")
+    return Writes(
+        table, column, len(moments), span, len(moments) / span * 60,
+        tuple(hours[hour] / days / 60 for hour in range(24)),
+        sum(one > _NOW_S for one in late) / len(late),
+        (sum(late) / len(late), _at(ordered, 0.5), _at(ordered, 0.95)),
+        counters.get("deletes"), counters.get("updates"), tuple(notes),
+    )  # fmt: skip
+
+
+def _low(moments: Sequence[datetime]) -> datetime:
+    """Return the moment that 1 % are before: a few very late rows do not stretch the span."""
+    return sorted(moments)[len(moments) // 100]
+
+
+def _at(ordered: Sequence[float], share: float) -> float:
+    return ordered[min(int(share * len(ordered)), len(ordered) - 1)]
+
+
+def _choose(connection: Connection, table: Table, wanted: str | None) -> str:
+    """Return the column of moments to go by. Raises DatabaseError."""
+    moments = [column.name for column in table.c if _holds_moments(column)]
+    if wanted is not None:
+        if wanted not in table.c:
+            raise DatabaseError(
+                f"the table {table.name!r} has no column {wanted!r}",
+                nearest(wanted, table.c.keys()),
+                "column-missing",
+            )
+        if wanted not in moments:
+            raise DatabaseError(
+                f"the column {wanted!r} holds no dates and times",
+                f"Name one of {', '.join(moments) or 'none: there is no such column'}",
+                "writes-column",
+            )
+        return wanted
+    if not moments:
+        raise DatabaseError(
+            f"the table {table.name!r} has no column of dates and times",
+            "Give the rates by hand, under writers in the pages file",
+            "writes-column",
+        )
+    leads = [index["column_names"][0] for index in inspect(connection).get_indexes(table.name)]
+    return next((name for name in moments if name in leads), moments[0])
+
+
+def _holds_moments(column: Any) -> bool:
+    try:
+        return issubclass(column.type.python_type, date)
+    except NotImplementedError:
+        return False
+
+
+def _as_moment(value: Any) -> datetime:
+    if isinstance(value, datetime):
+        return value.replace(tzinfo=None)
+    return datetime(value.year, value.month, value.day)
+
+
+def _counters(connection: Connection, table: str) -> dict[str, float]:
+    """Return updates and deletes a minute as PostgreSQL counted them."""
+    if dialect_of(connection).name != "postgresql":
+        return {}
+    row = connection.execute(
+        text(
+            "SELECT s.n_tup_upd, s.n_tup_del, now() - coalesce(d.stats_reset, "
+            "pg_postmaster_start_time()) FROM pg_stat_user_tables s, pg_stat_database d "
+            "WHERE s.relid = to_regclass(quote_ident(:t)) AND d.datname = current_database()"
+        ),
+        {"t": table},
+    ).first()
+    if row is None:
+        return {}
+    minutes = max(row[2] / timedelta(minutes=1), 1e-3)
+    return {"updates": row[0] / minutes, "deletes": row[1] / minutes}
