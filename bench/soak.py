@@ -1,20 +1,21 @@
 """Walks while others write: what readers by key and by offset suffer, counted from write logs.
 
-    python bench/soak.py [seconds an engine]
+    python bench/soak.py [WALKS]
 
-On PostgreSQL and MariaDB, three writers insert, delete and move rows as fast as they can, each
-logging what it touches; readers walk the same table by key and by offset. A row that was there at
-the start of a walk and that no writer touched until its end must be served exactly once. Backends
-are terminated mid-walk now and then; the walk goes on from its last cursor.
+On SQLite, PostgreSQL and MariaDB, three writers insert, delete and move rows as fast as they can,
+each logging what it touches; readers walk the same table by key, by offset and under a ceiling,
+WALKS walks each. A row that was there at the start of a walk and that no writer touched until its
+end must be served exactly once. On the servers the backend of the reader by key is terminated now
+and then; its walk goes on from where it was.
 """
 
 from __future__ import annotations
 
 import random
 import sys
-import threading
+import tempfile
 import time
-from collections import Counter
+from pathlib import Path
 
 from sqlalchemy import (
     BigInteger,
@@ -24,16 +25,14 @@ from sqlalchemy import (
     MetaData,
     Table,
     create_engine,
-    delete,
     insert,
     select,
     text,
-    update,
 )
 
 import vrelko
-from vrelko import Sizes
-from vrelko.errors import DatabaseError
+from vrelko import Depth, Readers, Sizes, Writers
+from vrelko.measuring.concurrent import Crowd, run_crowd
 
 URLS = (
     "postgresql+psycopg://postgres@127.0.0.1/vrelko_bench",
@@ -43,120 +42,66 @@ t = Table(
     "soak", MetaData(), Column("id", BigInteger, primary_key=True),
     Column("hour", Integer, nullable=False), Index("soak_by_hour", "hour", "id"),
 )  # fmt: skip
-ROWS, SIZE, SPAN = 4_000, 50, 400
+ROWS, SIZE, PAGES, SPAN = 4_000, 20, 15, 400
 
 
-class Log:
-    """Who touched which row when: from before the statement until after its commit."""
-
-    def __init__(self):
-        self.lock = threading.Lock()
-        self.entries = []
-
-    def note(self, row, began):
-        with self.lock:
-            self.entries.append((row, began, time.monotonic()))
-
-    def touched(self, began, ended):
-        with self.lock:
-            return {row for row, start, end in self.entries if end >= began and start <= ended}
+def source(path):
+    """A table of hours, many rows of each."""
+    engine = create_engine(f"sqlite:///{path}")
+    t.create(engine)
+    rng = random.Random(0)
+    rows = [{"id": i, "hour": rng.randrange(SPAN)} for i in range(1, ROWS + 1)]
+    with engine.begin() as connection:
+        connection.execute(insert(t), rows)
+    return engine
 
 
-def write(engine, log, stop, seed, counts):
-    rng = random.Random(seed)
-    fresh = 1_000_000 * seed
-    while not stop.is_set():
-        with engine.begin() as connection:
-            row, began = rng.randrange(1, ROWS), time.monotonic()
-            kind = rng.randrange(3)
-            if kind == 0:
-                row = fresh = fresh + 1
-                connection.execute(insert(t), {"id": row, "hour": rng.randrange(SPAN)})
-            elif kind == 1:
-                row = rng.randrange(1_000_000 * seed, fresh + 1)
-                connection.execute(delete(t).where(t.c.id == row))
-            else:
-                hour = rng.randrange(SPAN)
-                connection.execute(update(t).where(t.c.id == row).values(hour=hour))
-        log.note(row, began)
-        counts["writes"] += 1
+def terminator(engine):
+    """Return what ends a reader's backend from another one now and then, as an administrator."""
+    own, kill = "SELECT connection_id()", "KILL :b"
+    if engine.dialect.name == "postgresql":
+        own, kill = "SELECT pg_backend_pid()", "SELECT pg_terminate_backend(:b)"
+    rng = random.Random(5)
+
+    def disturb(connection):
+        if rng.random() < 0.0005:
+            backend = connection.execute(text(own)).scalar()
+            with engine.connect() as other:
+                other.execute(text(kill), {"b": backend})
+
+    return disturb
 
 
-def walk(engine, strategy, log, counts, kill):
+def soak(engine, copy, walks, disturb=None):
     listing = vrelko.Listing(
-        select(t), name="soak", orders="-hour", sizes=Sizes(SIZE), strategy=strategy, total="none"
+        select(t), name="soak", orders="-hour", sizes=Sizes(SIZE), total="none"
     )
-    began, served, cursor = time.monotonic(), [], None
-    with engine.connect() as connection:
-        before = {row.id: row.hour for row in connection.execute(select(t))}
-    connection = engine.connect()
-    while True:
-        try:
-            page = listing.read(connection, cursor)
-        except DatabaseError:
-            counts["resumed"] += 1
-            connection.invalidate()
-            connection.close()
-            connection = engine.connect()
-            continue
-        served += [tuple(row) for row in page]
-        connection.rollback()  # a new snapshot for each page
-        cursor = page.next
-        if cursor is None:
-            break
-        if kill and random.random() < 0.01:
-            terminate(engine, connection)
-    connection.close()
-    ended = time.monotonic()
-    time.sleep(0.05)  # commits under way at the end are logged by then
-    untouched = before.keys() - log.touched(began, ended)
-    times = Counter(served)
-    ids = Counter(row for row, _ in served)
-    counts[f"{strategy} walks"] += 1
-    counts[f"{strategy} repeats of a version"] += sum(n - 1 for n in times.values())
-    counts[f"{strategy} misses"] += sum(ids[row] == 0 for row in untouched)
-    counts[f"{strategy} untouched rows"] += len(untouched)
+    plan = vrelko.plan(
+        listing, vrelko.survey(engine, listing), Readers(dwell_s=1, depth=Depth(PAGES)),
+        Writers(60, 60, moves_a_minute=60, moving=("hour",)),
+    )  # fmt: skip
+    began = time.monotonic()
+    found = run_crowd(engine, plan, Crowd(walks=walks, pages=PAGES, disturb=disturb), copy)
+    name = "sqlite" if copy is None else copy.dialect.name
+    print(f"{name}, {time.monotonic() - began:.0f} s beside {found[0].writes:,} writes")
+    for one in found:
+        print(
+            f"  {one.way:<8} {one.walks:>7,} walks over {one.untouched:>11,} untouched rows: "
+            f"{one.repeats:>9,} repeats of a version, {one.misses:>7,} misses"
+            + (f", {one.resumed:,} broken connections" if one.resumed else "")
+        )
 
 
-def terminate(engine, connection):
-    """End the reader's backend from another one, as an administrator would."""
-    postgresql = engine.dialect.name == "postgresql"
-    own = "SELECT pg_backend_pid()" if postgresql else "SELECT connection_id()"
-    backend = connection.execute(text(own)).scalar()
-    with engine.connect() as other:
-        kill = "SELECT pg_terminate_backend(:b)" if postgresql else "KILL :b"
-        other.execute(text(kill), {"b": backend})
-
-
-def main(seconds):
-    for url in URLS:
-        engine = create_engine(url, pool_size=8)
-        t.drop(engine, checkfirst=True)
-        t.create(engine)
-        rng = random.Random(0)
-        with engine.begin() as connection:
-            rows = [{"id": i, "hour": rng.randrange(SPAN)} for i in range(1, ROWS + 1)]
-            connection.execute(insert(t), rows)
-        log, stop, counts = Log(), threading.Event(), Counter()
-        writers = [
-            threading.Thread(target=write, args=(engine, log, stop, seed, counts))
-            for seed in (1, 2, 3)
-        ]
-        for writer in writers:
-            writer.start()
-        until = time.monotonic() + seconds
-        while time.monotonic() < until:
-            for strategy in ("keyset", "offset"):
-                walk(engine, strategy, log, counts, kill=strategy == "keyset")
-        stop.set()
-        for writer in writers:
-            writer.join()
-        print(engine.dialect.name)
-        for name, count in sorted(counts.items()):
-            print(f"  {name:<32} {count:>10,}")
-        t.drop(engine)
+def main(walks):
+    with tempfile.TemporaryDirectory(prefix="vrelko-soak-") as folder:
+        engine = source(Path(folder) / "soak.db")
+        soak(engine, None, walks)
+        for url in URLS:
+            copy = create_engine(url, pool_size=8)
+            soak(engine, copy, walks, terminator(copy))
+            copy.dispose()
         engine.dispose()
 
 
 if __name__ == "__main__":
-    main(float(sys.argv[1]) if len(sys.argv) > 1 else 30)
+    main(int(sys.argv[1]) if len(sys.argv) > 1 else 300)

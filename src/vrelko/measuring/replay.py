@@ -90,9 +90,9 @@ def replay(
     with database_errors("replay"):
         if copy is None:
             with copy_of_file(engine) as lent:
-                return _play_all(lent, plan, _cast(lent, plan), walks, progress)
-        cast = _cast(engine, plan)
-        with copy_of_rows(copy, _paged_table(plan.served), cast.rows) as lent:
+                return _play_all(lent, plan, gather_cast(lent, plan), walks, progress)
+        cast = gather_cast(engine, plan)
+        with copy_of_rows(copy, paged_table(plan.served), cast.rows) as lent:
             return _play_all(lent, plan, cast, walks, progress)
 
 
@@ -138,12 +138,15 @@ def _reach(plan: Plan) -> int:
     return (pages + 1) * plan.judgement.size + int(2 * changes) + 50
 
 
-def _cast(engine: Engine, plan: Plan) -> Cast:
-    """Return the order keys and the full rows of the first rows of the listing."""
-    table = _paged_table(plan.served)
+def gather_cast(engine: Engine, plan: Plan, pages: int | None = None) -> Cast:
+    """Return the order keys and the full rows of the first rows of the listing.
+
+    As many as walks of `pages` pages, or of the plan's, can come to meet.
+    """
+    table = paged_table(plan.served)
     with engine.connect() as connection:
         variant = plan.served.lent_variant(connection, None, plan.params)
-        keys, rows = _first_rows(connection, plan, table, variant)
+        keys, rows = _first_rows(connection, plan, table, variant, pages)
     identity = variant.identity
     leads = [name for i, name in enumerate(variant.order.names) if i not in identity]
     movable = (
@@ -155,10 +158,10 @@ def _cast(engine: Engine, plan: Plan) -> Cast:
 
 
 def _first_rows(
-    connection: Connection, plan: Plan, table: Table, variant: Any
+    connection: Connection, plan: Plan, table: Table, variant: Any, pages: int | None
 ) -> tuple[list[tuple[Any, ...]], list[dict[str, Any]]]:
     primary = list(table.primary_key.columns)
-    reach = _reach(plan)
+    reach = _reach(plan) if pages is None else (pages + 1) * plan.judgement.size
     rows: list[Any] = []
     runner = Runner(connection, plan.served.run_values(plan.params))
     for one in variant.edge(False):
@@ -184,7 +187,7 @@ class _Theatre:
         self.pages = plan.candidates[0].drift.pages
         self._dwell = plan.given.readers.dwell_s
         self._stream, self._overlap = stream_of(plan), overlap_of(plan)
-        self._stage = _Table(_paged_table(plan.served), cast)
+        self._stage = StagedTable(paged_table(plan.served), cast)
 
     def play(self, rng: random.Random) -> dict[Way, tuple[Counts, bool]]:
         """Run one walk of each way; return what each suffered, and whether simulated alike."""
@@ -214,7 +217,7 @@ class _Theatre:
         return {walker.way: _count(walker, course, known) for walker in walkers}
 
 
-class _Table:
+class StagedTable:
     """The table of a copy, whose rows come, go and move."""
 
     def __init__(self, table: Table, cast: Cast) -> None:
@@ -229,6 +232,10 @@ class _Table:
         self._delete = table.delete().where(*own)
         leads = {name: bindparam(f"to_{name}", type_=table.c[name].type) for name in cast.leads}
         self._move = table.update().where(*own).values(leads) if leads else None
+
+    def take_over(self, present: set[int]) -> None:
+        """Answer for these rows, which are all there."""
+        self._present = set(present)
 
     def prepare(self, writer: Connection, outside: frozenset[int]) -> None:
         """Take rows out."""
@@ -247,7 +254,7 @@ class _Table:
                 if change.kind == DELETE:
                     self._present.discard(change.row)
                     writer.execute(self._delete, own)
-                elif change.kind == MOVE and self._move is not None:
+                elif self._move is not None:
                     self._moved.add(change.row)
                     to = self._cast.lead_values(change.to)
                     values = {f"to_{name}": value for name, value in to.items()}
@@ -298,7 +305,8 @@ def _error(values: Sequence[int]) -> float:
     return float((sum((value - mean) ** 2 for value in values) / (n - 1) / n) ** 0.5)
 
 
-def _paged_table(listing: Listing) -> Table:
+def paged_table(listing: Listing) -> Table:
+    """Return the table whose rows come and go. Raises ListingError where it has no primary key."""
     table = listing.paged_table
     if table is None or not len(table.primary_key.columns):
         raise ListingError(

@@ -10,6 +10,7 @@ from typing import Any, overload
 from sqlalchemy import Engine, Select
 
 from vrelko.core.advising import Advice, merge_advice
+from vrelko.core.cost.model import CostModel, make_model
 from vrelko.core.cost.rates import Rates
 from vrelko.core.facts import Facts
 from vrelko.core.findings import Finding
@@ -63,6 +64,14 @@ class Plan:
     def indexes(self) -> tuple[Advice, ...]:
         """Indexes worth making."""
         return self.judgement.advice
+
+    def usual_model(self) -> CostModel:
+        """Return the cost model of the first variant in use."""
+        order = self.uses[0].order if self.uses else self.outline.orders[0]
+        outline = self.uses[0].outline if self.uses else self.outline
+        routes, rows = (self.uses[0].routes, self.uses[0].rows) if self.uses else (None, None)
+        table = self.facts.table(outline.table)
+        return make_model(outline, order, table, self.facts.server, routes, rows)
 
     def check_values(self) -> None:
         """Raise PageError unless every parameter has a value, so that pages can be run."""

@@ -1,0 +1,253 @@
+"""Real readers beside real writers: what walks suffer, counted from the writers' logs.
+
+Writers insert, delete and move rows of a copy as fast as they can, and log what they touch; readers
+walk it meanwhile without a pause. Of the rows that were there when a walk began and that no writer
+touched until it ended, each that the walk covers must be served exactly once.
+"""
+
+from __future__ import annotations
+
+import random
+import threading
+import time
+from collections import Counter
+from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+
+from sqlalchemy import Connection, Engine
+
+from vrelko.core.drift.walks import DELETE, INSERT, MOVE, Way
+from vrelko.engines.registry import database_errors
+from vrelko.engines.views import can_hold_view
+from vrelko.errors import DatabaseError
+from vrelko.measuring.copying import copy_of_file, copy_of_rows
+from vrelko.measuring.replay import StagedTable, gather_cast, paged_table
+from vrelko.measuring.scripts import Cast, Change
+from vrelko.measuring.walkers import Walker
+from vrelko.serving.planning import Plan
+
+
+@dataclass(frozen=True, slots=True)
+class Crowd:
+    """How many write, which ways are walked, and for how long: seconds, or walks of each way.
+
+    `disturb` is called with the connection of the reader by key after each page; a reader whose
+    connection breaks takes another one and goes on from where it was.
+    """
+
+    seconds: float = 10.0
+    walks: int | None = None
+    writers: int = 3
+    ways: tuple[Way, ...] = ("offset", "ceiling", "keyset")
+    seed: int = 1
+    pages: int | None = None
+    disturb: Callable[[Connection], None] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Crowded:
+    """What walks of one way suffered beside `writes` concurrent changes.
+
+    `untouched`: rows that were there and that no one touched, over all walks: of these are the
+    `misses`. `repeats` of a row at one key. `resumed`: broken connections that a walk outlived.
+    """
+
+    way: Way
+    walks: int
+    served: int
+    untouched: int
+    repeats: int
+    misses: int
+    resumed: int
+    writes: int
+
+
+@dataclass
+class _Log:
+    """Which rows are there, and which were touched when."""
+
+    present: set[int]
+    lock: threading.Lock = field(default_factory=threading.Lock)
+    open: dict[int, tuple[float, tuple[int, ...]]] = field(default_factory=dict)
+    done: list[tuple[float, float, tuple[int, ...]]] = field(default_factory=list)
+    writes: int = 0
+
+    def begin(self, writer: int, rows: tuple[int, ...]) -> None:
+        with self.lock:
+            self.open[writer] = time.monotonic(), rows
+
+    def end(self, writer: int, row: int, there: bool) -> None:
+        with self.lock:
+            began, rows = self.open.pop(writer)
+            self.done.append((began, time.monotonic(), rows))
+            (self.present.add if there else self.present.discard)(row)
+            self.writes += 1
+
+    def start(self) -> tuple[float, frozenset[int]]:
+        with self.lock:
+            return time.monotonic(), frozenset(self.present)
+
+    def touched(self, began: float) -> set[int]:
+        """Return the rows touched since a moment, up to now."""
+        with self.lock:
+            found = {row for _, rows in self.open.values() for row in rows}
+            for _, ended, rows in reversed(self.done):
+                if ended < began:
+                    break
+                found.update(rows)
+            return found
+
+
+def run_crowd(
+    engine: Engine, plan: Plan, crowd: Crowd, copy: Engine | None = None
+) -> tuple[Crowded, ...]:
+    """Walk a copy of a listing's rows by several ways while others write to it.
+
+    The copy is made as for a replay. Raises DatabaseError where none can be, or where a writer
+    fails.
+    """
+    plan.check_values()
+    with database_errors("walks beside writers"):
+        table = paged_table(plan.served)
+        source = gather_cast(engine, plan, crowd.pages)
+        lends: AbstractContextManager[Engine] = (
+            copy_of_file(engine) if copy is None else copy_of_rows(copy, table, source.rows)
+        )
+        with lends as lent:
+            if not can_hold_view(lent):
+                raise DatabaseError(
+                    "a database in memory has one connection for readers and writers",
+                    "Use a database file or a server",
+                    "view-memory",
+                )
+            return _run(lent, plan, source, crowd)
+
+
+def _run(copy: Engine, plan: Plan, cast: Cast, crowd: Crowd) -> tuple[Crowded, ...]:
+    log, stop = _Log(set(range(len(cast.keys)))), threading.Event()
+    failed: list[BaseException] = []
+    threads = [
+        threading.Thread(target=_write, args=(copy, plan, cast, crowd, i, log, stop, failed))
+        for i in range(crowd.writers)
+    ]
+    readers = [_Reader(copy, plan, cast, crowd, way, log) for way in crowd.ways]
+    threads += [threading.Thread(target=reader.run, args=(stop, failed)) for reader in readers]
+    for thread in threads:
+        thread.start()
+    ends = time.monotonic() + crowd.seconds
+    while not failed and any(reader.busy for reader in readers):
+        if crowd.walks is None and time.monotonic() >= ends:
+            break
+        time.sleep(0.02)
+    stop.set()
+    for thread in threads:
+        thread.join()
+    if failed:
+        raise failed[0]
+    return tuple(reader.result() for reader in readers)
+
+
+def _write(
+    copy: Engine, plan: Plan, cast: Cast, crowd: Crowd, number: int, log: _Log,
+    stop: threading.Event, failed: list[BaseException],
+) -> None:  # fmt: skip
+    """Change rows that are this writer's own, until told to stop.
+
+    Half of the rows are changed by no one.
+    """
+    rng = random.Random(f"{crowd.seed}-{number}")
+    own = [row for row in range(len(cast.keys)) if row % (2 * crowd.writers) == 2 * number]
+    stage = StagedTable(paged_table(plan.served), cast)
+    stage.take_over(set(own))
+    there = set(own)
+    try:
+        with copy.connect() as connection:
+            while not stop.is_set() and own:
+                row = rng.choice(own)
+                if row not in there:
+                    change = Change(0.0, INSERT, row)
+                elif cast.leads and rng.random() < 0.4:
+                    change = Change(0.0, MOVE, row, rng.randrange(len(cast.keys)))
+                else:
+                    change = Change(0.0, DELETE, row)
+                log.begin(number, (row,))
+                stage.apply(connection, [change])
+                (there.discard if change.kind == DELETE else there.add)(row)
+                log.end(number, row, change.kind != DELETE)
+    except Exception as error:
+        failed.append(error)
+
+
+class _Reader:
+    """Walks by one way, one walk after the other."""
+
+    def __init__(
+        self, copy: Engine, plan: Plan, cast: Cast, crowd: Crowd, way: Way, log: _Log
+    ) -> None:
+        self._copy, self._plan, self._crowd, self._way, self._log = copy, plan, crowd, way, log
+        identity = cast.identity
+        self._rows = {tuple(k[i] for i in identity): row for row, k in enumerate(cast.keys)}
+        self._identity = identity
+        self._pages = crowd.pages or plan.candidates[0].drift.pages
+        self._counts: Counter[str] = Counter()
+        self.busy = True
+
+    def run(self, stop: threading.Event, failed: list[BaseException]) -> None:
+        """Walk until told to stop, or until the walks wanted are done."""
+        most = self._crowd.walks
+        try:
+            while not stop.is_set() and (most is None or self._counts["walks"] < most):
+                self._walk()
+        except Exception as error:
+            failed.append(error)
+        self.busy = False
+
+    def result(self) -> Crowded:
+        """Return what all walks suffered."""
+        c = self._counts
+        return Crowded(self._way, c["walks"], c["served"], c["untouched"], c["repeats"],
+                       c["misses"], c["resumed"], self._log.writes)  # fmt: skip
+
+    def _walk(self) -> None:
+        plan = self._plan
+        walker = Walker(plan.served, self._way, plan.judgement.size, plan.params, self._copy)
+        began, present = self._log.start()
+        connection = self._copy.connect()
+        try:
+            while len(walker.pages) < self._pages and not walker.ended:
+                try:
+                    walker.turn(connection)
+                    connection.rollback()  # a new snapshot for each page
+                except DatabaseError:
+                    if self._crowd.disturb is None:
+                        raise
+                    self._counts["resumed"] += 1
+                    connection.invalidate()
+                    connection.close()
+                    connection = self._copy.connect()
+                    continue
+                if self._crowd.disturb is not None and self._way == "keyset":
+                    self._crowd.disturb(connection)
+        finally:
+            connection.close()
+            walker.close()
+        self._count(walker, present - self._log.touched(began))
+
+    def _count(self, walker: Walker, untouched: frozenset[int]) -> None:
+        keys = [key for page in walker.pages for key in page]
+        rows = [self._rows.get(tuple(key[i] for i in self._identity)) for key in keys]
+        seen = {row for row in rows if row is not None}
+        still = [row for row in seen if row in untouched]
+        cover = len(self._rows) if walker.ended else max(still, default=-1)
+        covered = {row for row in untouched if row <= cover}
+        self._counts["walks"] += 1
+        self._counts["served"] += len(keys)
+        self._counts["untouched"] += len(covered)
+        self._counts["repeats"] += len(keys) - len(set(keys))
+        self._counts["misses"] += len(covered - seen)
+
+
+def by_way(found: Sequence[Crowded]) -> dict[Way, Crowded]:
+    """Return results by way."""
+    return {one.way: one for one in found}
