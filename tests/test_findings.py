@@ -18,7 +18,7 @@ from sqlalchemy import (
 
 import vrelko
 from exposed import Listing
-from vrelko import Depth, Facts, Readers, Sizes, Writers
+from vrelko import Depth, Facts, Landing, Readers, Sizes, Writers
 from vrelko.core.findings import CODES
 
 visit = Table(
@@ -98,6 +98,12 @@ SEEN = {
     "moving-key": lambda: codes(
         listing("changed_at,id"), writers=Writers(moves_a_minute=5, moving=("changed_at",))
     ),
+    "draining-filter": lambda: codes(
+        listing(where=c.kind == 3), writers=Writers(moves_a_minute=5, moving=("kind",))
+    ),
+    "lagging-replica": lambda: codes(
+        listing(), facts(settings={"replica": "yes", "replica_lag_s": "8.5"})
+    ),
     "computed-order": lambda: codes(
         Listing(
             select(c.id, func.abs(c.site).label("far")), orders="far,id", total="none", expose=True
@@ -138,7 +144,36 @@ def test_what_a_mild_case_does_not_say():
     assert "row-security" not in codes(listing(), facts(row_security=True))
     assert "text-order" not in codes(listing("label,id"), facts("mariadb"))
     assert "set-too-large" not in codes(listing(where=c.site.in_([1, 2, 3])))
+    assert "draining-filter" not in codes(listing(where=c.kind == 3))
+    prompt = facts(settings={"replica": "yes", "replica_lag_s": "0.1"})
+    assert "lagging-replica" not in codes(listing(), prompt)
     assert "nulls-in-order" not in codes(listing("weight:nulls-first,id"), facts("sqlite"))
+
+
+def evidence(code, given, known=None, **plan):
+    found = vrelko.plan(given, known or facts(), **plan).findings
+    return next(one.evidence for one in found if one.code == code)
+
+
+def test_what_unsound_orders_cost_is_told_in_rows():
+    feed = Readers(depth=Depth(mean=11), dwell_s=60)
+    assert "loses about 100 rows" in evidence("order-ties", listing("site"), facts(columns=[
+        {"name": "site", "type": "integer", "distinct": 50_000, "nullable": False},
+        {"name": "id", "type": "bigint", "distinct": 1e6, "nullable": False},
+        {"name": "seen_at", "type": "timestamp", "distinct": 9e5},
+    ]), readers=feed)  # fmt: skip
+    moving = Writers(moves_a_minute=600, moving=("changed_at",), lands=Landing("head"))
+    told = evidence("moving-key", listing("-changed_at,id"), writers=moving, readers=feed)
+    assert "0 rows are seen twice and 0.83 slip" in told
+    handled = Writers(moving=("kind",))
+    assert "1,000 of 2,000" in evidence(
+        "draining-filter", listing(where=c.kind == 3), writers=handled
+    )
+    lag = facts(settings={"replica": "yes", "replica_lag_s": "30.0"})
+    busy = Writers(inserts_a_minute=120, lands=Landing("head"))
+    assert "60 rows are missed" in evidence("lagging-replica", listing(), lag, writers=busy)
+    unknown = facts(settings={"replica": "yes"})
+    assert "not known" in evidence("lagging-replica", listing(), unknown)
 
 
 def test_facts_by_hand_fill_themselves_in():

@@ -47,7 +47,9 @@ def test_fast_equals_the_reference(seed):
     one = course(seed)
     stage = Stage(one)
     for way in WAYS:
-        assert fast.play(stage, way) == play(one, way), way
+        counts, by_page = fast.play_by_page(stage, way)
+        assert counts == fast.play(stage, way) == play(one, way), way
+        assert tuple(map(sum, zip(*by_page, strict=True))) == (counts.repeats, counts.misses)
 
 
 @settings(max_examples=60)

@@ -11,8 +11,9 @@ from rich.console import Console
 from sqlalchemy import create_engine
 from sqlalchemy.exc import SQLAlchemyError
 
+from vrelko.cli.drift_tables import show_drift
 from vrelko.cli.plan_tables import show_plan
-from vrelko.cli.tables import console, show_drift, show_facts, show_measurement
+from vrelko.cli.tables import console, show_facts, show_measurement
 from vrelko.cli.work import fitted_plans, progress_bar, study, write_report
 from vrelko.errors import DatabaseError
 from vrelko.larkmere.generate import build

@@ -4,22 +4,30 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Callable, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import Any
 
 import click
 
-from vrelko.errors import EXIT_STATUS, FactsError, PagesFileError, VrelkoError, find_status
+from vrelko.cli.drifting import anchors, drift, settle
+from vrelko.cli.options import (
+    each,
+    facts_option,
+    json_option,
+    pages_arguments,
+    plans_of,
+    print_result,
+    progress,
+    seed_option,
+    status,
+    walks_option,
+    write_text,
+)
+from vrelko.errors import EXIT_STATUS, FactsError, VrelkoError, find_status
 
-if TYPE_CHECKING:
-    from collections.abc import Iterator
-
-    from vrelko.serving.pages_file import Pages
-    from vrelko.serving.planning import Plan
-
-F = TypeVar("F", bound=Callable[..., Any])
+_ORDER = ("survey", "plan", "sql", "measure", "drift", "settle", "anchors", "report", "demo")
+"""The order of work."""
 
 
 class _Group(click.Group):
@@ -33,7 +41,7 @@ class _Group(click.Group):
             ctx.exit(find_status(error, EXIT_STATUS))
 
     def list_commands(self, ctx: click.Context) -> list[str]:
-        return list(self.commands)  # in the order of work, not of the alphabet
+        return sorted(self.commands, key=_ORDER.index)
 
 
 @click.group(cls=_Group, context_settings={"help_option_names": ["-h", "--help"]})
@@ -48,24 +56,6 @@ def main() -> None:
     """
 
 
-_as_json = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of tables.")
-_facts = click.option(
-    "--facts",
-    type=click.Path(dir_okay=False),
-    help="Plan from a facts file that `vrelko survey -o` wrote; otherwise survey first.",
-)
-_walks = click.option(
-    "--walks", type=click.IntRange(1, 10_000), default=20, show_default=True,
-    help="Walks to replay on a copy of the database.",
-)  # fmt: skip
-_seed = click.option("--seed", type=int, default=1, show_default=True, help="Seed of the replay.")
-
-
-def _pages_arguments(command: F) -> F:
-    named = click.argument("listings", nargs=-1, metavar="[LISTING]...")(command)
-    return click.argument("pages", type=click.Path(), metavar="PAGES")(named)
-
-
 @main.command()
 @click.argument("database")
 @click.argument("table", required=False)
@@ -74,9 +64,18 @@ def _pages_arguments(command: F) -> F:
     "--budget-ms", type=click.IntRange(10, 600_000), default=1_000, show_default=True,
     help="Milliseconds that sampling may take in all.",
 )  # fmt: skip
-@_as_json
+@click.option(
+    "--writes", is_flag=False, flag_value="", default=None, metavar="[COLUMN]",
+    help="Tell instead how TABLE is written to: rates by hour and lateness, by a column of times.",
+)  # fmt: skip
+@json_option
 def survey(
-    database: str, table: str | None, output: str | None, budget_ms: int, as_json: bool
+    database: str,
+    table: str | None,
+    output: str | None,
+    budget_ms: int,
+    writes: str | None,
+    as_json: bool,
 ) -> None:
     """Tell what a database knows of TABLE, or of every table.
 
@@ -88,11 +87,24 @@ def survey(
     from vrelko.surveying.survey import survey as survey_
 
     engine = open_database(database)
-    with _status("surveying"):
+    if writes is not None:
+        from vrelko.cli.drift_tables import show_writes
+        from vrelko.surveying.writes import survey_writes
+
+        if table is None:
+            raise FactsError("writes are those of one table", "Name the table before --writes",
+                             "writes-table")  # fmt: skip
+        found = survey_writes(engine, table, writes or None)
+        engine.dispose()
+        if output:
+            write_text(output, json.dumps(found.as_dict(), indent=2))
+        print_result(found.as_dict(), as_json, lambda: show_writes(found))
+        return
+    with status("surveying"):
         facts = survey_(engine, table, budget_ms)
     engine.dispose()
     if output:
-        _write(output, facts.to_json())
+        write_text(output, facts.to_json())
     if as_json:
         click.echo(facts.to_json())
     else:
@@ -102,8 +114,8 @@ def survey(
 
 
 @main.command()
-@_pages_arguments
-@_facts
+@pages_arguments
+@facts_option
 @click.option("--thorough", is_flag=True, help="Time twelve pages a listing, not four.")
 @click.option(
     "--since", type=click.Path(dir_okay=False), metavar="OLD.json",
@@ -114,7 +126,7 @@ def survey(
     help="Try the indexes advised: on a copy (SQLite), or as hypothetical ones (with hypopg).",
 )  # fmt: skip
 @click.option("--csv", "as_csv", is_flag=True, help="Print the ladders as CSV.")
-@_as_json
+@json_option
 def plan(
     pages: str,
     listings: Sequence[str],
@@ -136,11 +148,11 @@ def plan(
 
     before = read_plans(since) if since else None
     plans = []
-    for loaded, one in _plans(pages, listings, facts, thorough):
+    for loaded, one in plans_of(pages, listings, facts, thorough):
         if try_indexes:
             from vrelko.measuring.trying import try_indexes as try_indexes_
 
-            with _status(f"trying the indexes of {one.listing}"):
+            with status(f"trying the indexes of {one.listing}"):
                 one = try_indexes_(loaded.engine, one)
         plans.append(one)
     if as_csv:
@@ -152,13 +164,13 @@ def plan(
         writer.writerows(rows)
     elif before is not None:
         changes = find_changes(before, [one.as_dict() for one in plans])
-        _print(changes, as_json, lambda: show_changes(changes))
+        print_result(changes, as_json, lambda: show_changes(changes))
     else:
-        _print([one.as_dict() for one in plans], as_json, lambda: _each(show_plan, plans))
+        print_result([one.as_dict() for one in plans], as_json, lambda: each(show_plan, plans))
 
 
 @main.command()
-@_pages_arguments
+@pages_arguments
 @click.option(
     "--dialect", default=None, metavar="NAME",
     help="postgresql, mariadb, sqlite, mssql or oracle; otherwise that of the database.",
@@ -170,7 +182,7 @@ def plan(
 )  # fmt: skip
 @click.option("--order", default=None, help="One of the listing's orders; otherwise its first.")
 @click.option("--routine", is_flag=True, help="Write a stored routine with page and size instead.")
-@_as_json
+@json_option
 def sql(
     pages: str,
     listings: Sequence[str],
@@ -201,13 +213,13 @@ def sql(
             texts = statements_text(listing, strategy, name, params, shape, order)
         found.append({"listing": listing.name, "dialect": name, "statements": texts})
     loaded.close()
-    _print(found, as_json, lambda: _each(show_statements, found))
+    print_result(found, as_json, lambda: each(show_statements, found))
 
 
 @main.command()
-@_pages_arguments
-@_facts
-@_as_json
+@pages_arguments
+@facts_option
+@json_option
 def measure(pages: str, listings: Sequence[str], facts: str | None, as_json: bool) -> None:
     """Run the planned pages on the database: work counted, time taken, beside the estimates.
 
@@ -218,84 +230,25 @@ def measure(pages: str, listings: Sequence[str], facts: str | None, as_json: boo
     from vrelko.measuring.measure import measure as measure_
 
     results = []
-    for loaded, one in _plans(pages, listings, facts):
-        with _status(f"measuring {one.listing}"):
+    for loaded, one in plans_of(pages, listings, facts):
+        with status(f"measuring {one.listing}"):
             results.append(measure_(loaded.engine, one))
-    _print(
+    print_result(
         [one.as_dict() for one in results], as_json,
-        lambda: _each(show_measurement, results),
+        lambda: each(show_measurement, results),
     )  # fmt: skip
 
 
 @main.command()
-@_pages_arguments
-@_facts
-@_walks
-@_seed
-@click.option("--expect-only", is_flag=True, help="Do not replay: closed forms and simulation.")
-@click.option(
-    "--copy", "copy_url", metavar="URL", default=None,
-    help="A database to copy the rows to for the replay; SQLite files are copied by themselves.",
-)  # fmt: skip
-@_as_json
-def drift(
-    pages: str,
-    listings: Sequence[str],
-    facts: str | None,
-    walks: int,
-    seed: int,
-    expect_only: bool,
-    copy_url: str | None,
-    as_json: bool,
-) -> None:
-    """Tell what readers suffer while rows change: expected, simulated, replayed on a copy.
-
-    The replay runs the listing's own pages while rows are taken out and put back, on a copy: an
-    SQLite file is copied for the time; for the servers name a database with --copy, where a table
-    is made and dropped again. Without one, PostgreSQL and MariaDB are not replayed.
-    """
-    from vrelko.cli.tables import show_drift
-    from vrelko.engines.registry import open_database
-    from vrelko.measuring.drifting import drift as drift_
-
-    results = []
-    for loaded, one in _plans(pages, listings, facts):
-        replays = not expect_only and loaded.facts is None
-        replays = replays and (copy_url is not None or loaded.dialect == "sqlite")
-        engine = loaded.engine if replays else None
-        copy = open_database(copy_url, read_only=False) if replays and copy_url else None
-        with _progress(f"walking {one.listing}", walks if replays else 0) as advance:
-            results.append(drift_(one, engine, walks, seed, advance, copy))
-    _print([one.as_dict() for one in results], as_json, lambda: _each(show_drift, results))
-
-
-@main.command()
-@_pages_arguments
-@click.option("--show", is_flag=True, help="Show what is stored; build nothing.")
-@_as_json
-def anchors(pages: str, listings: Sequence[str], show: bool, as_json: bool) -> None:
-    """Build the anchors of listings served by the strategy "anchored", or build them anew.
-
-    Reads every key of the listing's variants in use once, in order, and writes the bounds of pages
-    to the file that steady.anchors names. The database is only read.
-    """
-    from vrelko.cli.anchors import build, show_anchors, stored
-
-    with _status("reading keys"):
-        found = stored(pages, listings) if show else build(pages, listings)
-    _print(found, as_json, lambda: show_anchors(found))
-
-
-@main.command()
-@_pages_arguments
-@_facts
-@_walks
-@_seed
+@pages_arguments
+@facts_option
+@walks_option
+@seed_option
 @click.option(
     "-o", "--output", type=click.Path(dir_okay=False), default="report.html", show_default=True,
     help="Where to write the report.",
 )  # fmt: skip
-@_as_json
+@json_option
 def report(
     pages: str,
     listings: Sequence[str],
@@ -310,11 +263,11 @@ def report(
 
     check_writable(Path(output))
     studies = []
-    for loaded, one in _plans(pages, listings, facts):
-        with _progress(f"walking {one.listing}", walks) as advance:
+    for loaded, one in plans_of(pages, listings, facts):
+        with progress(f"walking {one.listing}", walks) as advance:
             studies.append(study(loaded.engine, one, walks, seed, advance))
     path = write_report(studies, Path(output))
-    _print(
+    print_result(
         {"report": str(path), "listings": [one.as_dict() for one in studies]}, as_json,
         lambda: click.echo(f"report written to {path}"),
     )  # fmt: skip
@@ -329,8 +282,8 @@ def report(
     "--rows", type=click.IntRange(20_000, 50_000_000), default=200_000, show_default=True,
     help="Captures in the demo database.",
 )  # fmt: skip
-@_walks
-@_as_json
+@walks_option
+@json_option
 def demo(folder: str, rows: int, walks: int, as_json: bool) -> None:
     """Make the Larkmere demo database and do the whole job on it: survey to report."""
     from vrelko.cli.demo import run_demo
@@ -340,72 +293,5 @@ def demo(folder: str, rows: int, walks: int, as_json: bool) -> None:
         click.echo(json.dumps(result, indent=2, default=str))
 
 
-def _plans(
-    pages: str, listings: Sequence[str], facts: str | None, thorough: bool = False
-) -> Iterator[tuple[Pages, Plan]]:
-    """Yield a plan for each listing asked for, or for all of the file."""
-    from vrelko.cli.work import fitted_plans
-    from vrelko.serving.pages_file import load
-    from vrelko.serving.pages_tables import read_facts
-    from vrelko.serving.planning import plan as plan_
-    from vrelko.surveying.survey import survey as survey_
-
-    loaded = load(pages)
-    chosen = [loaded[name] for name in listings or loaded]
-    if not chosen:
-        raise PagesFileError(
-            f"{pages} describes no listing", "Add a [listing.NAME] table", "pages-empty"
-        )
-    given = read_facts(Path(facts)) if facts else loaded.facts
-    if given is not None:
-        plans = list(plan_(chosen, given))
-    else:
-        with _status("surveying"):
-            known = survey_(loaded.engine, chosen)
-        with _status("asking the server, and timing a few pages"):
-            plans = fitted_plans(loaded.engine, chosen, known, thorough)
-    for one in plans:
-        yield loaded, one
-    loaded.close()
-
-
-def _write(path: str, text: str) -> None:
-    try:
-        Path(path).write_text(text, encoding="utf-8")
-    except OSError as error:
-        raise FactsError(
-            f"{path!r} cannot be written: {error.strerror}", "Choose another place", "not-writable"
-        ) from error
-
-
-def _print(data: Any, as_json: bool, show: Callable[[], Any]) -> None:
-    if as_json:
-        click.echo(json.dumps(data, indent=2, default=str))
-    else:
-        show()
-
-
-def _each(show: Callable[[Any], None], items: Sequence[Any]) -> None:
-    for item in items:
-        show(item)
-
-
-@contextmanager
-def _status(text: str) -> Iterator[None]:
-    """Show on stderr that work goes on."""
-    from rich.console import Console
-
-    with Console(stderr=True).status(text):
-        yield
-
-
-@contextmanager
-def _progress(text: str, total: int) -> Iterator[Callable[[int], None] | None]:
-    """Show a progress bar on stderr, and lend what moves it on."""
-    if not total:
-        yield None
-        return
-    from vrelko.cli.work import progress_bar
-
-    with progress_bar(text, total) as advance:
-        yield advance
+for _command in (drift, settle, anchors):
+    main.add_command(_command)

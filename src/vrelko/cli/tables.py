@@ -14,7 +14,6 @@ from vrelko.core.numbers import render_bytes, render_count, render_ms
 
 if TYPE_CHECKING:
     from vrelko.core.facts import Facts, TableFacts
-    from vrelko.measuring.drifting import Drift
     from vrelko.measuring.measure import Measurement
 
 PAGED_ROWS = 1_000
@@ -119,60 +118,6 @@ def show_measurement(measurement: Measurement) -> None:
     out.print(memory)
     for note in measurement.notes:
         out.print(f"note: {note}")
-
-
-def show_drift(drift: Drift) -> None:
-    """Print expected, simulated and replayed repeats and misses by strategy."""
-    out = console()
-    walks = drift.replayed[0].walks if drift.replayed else 0
-    out.print(
-        f"\n[bold]{drift.listing}[/] while rows change: walks of {drift.pages} pages, "
-        f"{drift.dwell_s:g} s a page, {drift.simulated[0].walks:,} of them simulated"
-        + (f", {walks} replayed on a copy" if walks else "")
-    )
-    table = make_table(
-        "way", ">repeats", ">simulated", ">misses", ">simulated", ">clean walks",
-        ">unseen", ">dodges", ">outdated",
-    )  # fmt: skip
-    expected = {one.strategy: one for one in drift.expected}
-    for one in drift.simulated:
-        form = expected.get(str(one.way))
-        mark = "" if form is None or form.holds else " ?"
-        title = f"overlap of {drift.overlap:,}" if one.way == "overlap" else str(one.way)
-        means, errors = one.means, one.errors
-        table.add_row(
-            title, "" if form is None else _mean(form.repeats) + mark,
-            _with_error(means["repeats"], errors["repeats"]),
-            "" if form is None else _mean(form.misses) + mark,
-            _with_error(means["misses"], errors["misses"]), f"{one.clean:.0%}",
-            _mean(means["unseen"]), _mean(means["dodges"]), _mean(means["gone"] + means["stale"]),
-        )  # fmt: skip
-    out.print(table)
-    if drift.replayed:
-        counted = make_table("replayed on a copy", ">repeats a walk", ">misses a walk",
-                             "as simulated")  # fmt: skip
-        for seen in drift.replayed:
-            counted.add_row(
-                seen.strategy, _with_error(seen.repeats / seen.walks, seen.repeats_error),
-                _with_error(seen.misses / seen.walks, seen.misses_error),
-                "every count" if seen.alike else "[red]no[/]",
-            )  # fmt: skip
-        out.print(counted)
-    if not all(one.holds for one in drift.expected):
-        out.print("? more rows land ahead in a dwell than a page holds: the forms do not cover it")
-    out.print()
-    for sentence in drift.sentences:
-        out.print(sentence)
-
-
-def _mean(value: float) -> str:
-    return "0" if value == 0 else f"{value:.3g}" if value >= 0.001 else "<0.001"
-
-
-def _with_error(mean: float, error: float) -> str:
-    if mean == 0:
-        return "0"
-    return f"{mean:.3g} ± {error:.2g}" if error != float("inf") else f"{mean:.3g}"
 
 
 def make_table(*titles: str) -> Table:

@@ -15,9 +15,9 @@ from sqlalchemy import Engine
 from vrelko.core.facts import Facts
 from vrelko.errors import PagesFileError
 from vrelko.measuring.calibrate import calibrate
-from vrelko.measuring.drifting import drift
+from vrelko.measuring.drifting import clean_by_rate, drift
 from vrelko.measuring.measure import measure
-from vrelko.reporting.study import Study
+from vrelko.reporting.study import RATE_FACTORS, Study
 from vrelko.serving.listing import Listing
 from vrelko.serving.planning import Plan, plan
 
@@ -26,7 +26,9 @@ def study(
     engine: Engine, plan: Plan, walks: int, seed: int, progress: Callable[[int], None] | None = None
 ) -> Study:
     """Measure a plan and replay its walks."""
-    return Study(plan, measure(engine, plan), drift(plan, engine, walks, seed, progress))
+    measured, found = measure(engine, plan), drift(plan, engine, walks, seed, progress)
+    clean = clean_by_rate(plan, RATE_FACTORS)
+    return Study(plan, measured, found, {str(way): shares for way, shares in clean.items()})
 
 
 def fitted_plans(
@@ -51,14 +53,8 @@ def check_writable(path: Path) -> None:
 
 def write_report(studies: Sequence[Study], path: Path) -> Path:
     """Write studies as one HTML file and return its full path. Raises PagesFileError."""
-    try:
+    with needs_report():
         from vrelko.reporting.html import render_report
-    except ImportError as error:
-        raise PagesFileError(
-            f"a report needs {error.name}, which is not installed",
-            'Install it with: pip install "vrelko[report]"',
-            "report-extra",
-        ) from error
     text = render_report(studies)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -70,6 +66,19 @@ def write_report(studies: Sequence[Study], path: Path) -> Path:
             "not-writable",
         ) from error
     return path.resolve()
+
+
+@contextmanager
+def needs_report() -> Iterator[None]:
+    """Import what draws and writes reports. Raises PagesFileError where it is not installed."""
+    try:
+        yield
+    except ImportError as error:
+        raise PagesFileError(
+            f"a report or figure needs {error.name}, which is not installed",
+            'Install it with: pip install "vrelko[report]"',
+            "report-extra",
+        ) from error
 
 
 @contextmanager

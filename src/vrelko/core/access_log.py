@@ -11,7 +11,7 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from datetime import datetime
-from statistics import median
+from statistics import fmean
 from typing import Literal
 from urllib.parse import parse_qs, urlsplit
 
@@ -28,6 +28,7 @@ _LINE = re.compile(
 _PAUSE_S = 1_800.0
 _MOST_PAGES = 1_000
 _USUAL_DWELL_S = 10.0
+_LEAST_DWELL_S = 0.5  # logs tell whole seconds
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,9 +79,13 @@ class _Visit:
     cursors: dict[str, int]
 
 
-def readers_from_log(lines: Iterable[str], question: LogQuestion) -> LogReaders:
+def readers_from_log(
+    lines: Iterable[str], question: LogQuestion, usual: Readers | None = None
+) -> LogReaders:
     """Return the readers of a listing, from the lines of an access log.
 
+    The dwell is the mean time between a page and the next one: what repeats depend on. What no log
+    tells, such as the round trip, is that of `usual`.
     Lines that are in neither format are counted, not fatal. Raises PageError where no line is a
     request for the listing.
     """
@@ -121,16 +126,17 @@ def readers_from_log(lines: Iterable[str], question: LogQuestion) -> LogReaders:
             "Say which path and parameter carry the page",
             "log-empty",
         )
-    readers = _readers_of(visits, max(last_time - first_time, 60.0))
+    span = max(last_time - first_time, 60.0)
+    readers = _readers_of(visits, span, usual or Readers())
     requests = sum(len(visit.pages) for visit in visits)
     return LogReaders(readers, len(visits), requests, malformed, other, odd)
 
 
-def _readers_of(visits: list[_Visit], span_s: float) -> Readers:
+def _readers_of(visits: list[_Visit], span_s: float, usual: Readers) -> Readers:
     """Return rates, depth, jumps and dwell of visits over a span of time."""
     requests = sum(len(visit.pages) for visit in visits)
     dwells = [dwell for visit in visits for dwell in visit.dwells]
-    dwell = median(dwells) if dwells else _USUAL_DWELL_S
+    dwell = max(fmean(dwells), _LEAST_DWELL_S) if dwells else _USUAL_DWELL_S
     jumps = walked = 0
     counts = [0] * _MOST_PAGES
     for visit in visits:
@@ -152,7 +158,7 @@ def _readers_of(visits: list[_Visit], span_s: float) -> Readers:
     inside = sum(visit.last - visit.begin + dwell for visit in visits) / span_s
     depth = Depth(mean, jumps / requests, "measured", shares)
     return replace(
-        Readers(), a_minute=requests / span_s * 60, users=max(round(inside), 1), dwell_s=dwell,
+        usual, a_minute=requests / span_s * 60, users=max(round(inside), 1), dwell_s=dwell,
         depth=depth,
     )  # fmt: skip
 

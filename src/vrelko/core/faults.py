@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 
 from vrelko.core.advising import Advice
 from vrelko.core.arithmetic import page_count
+from vrelko.core.drift.damage import left_by_draining, lost_by_ties, moved_about, torn_by_lag
+from vrelko.core.drift.expecting import Stream
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.findings import Finding, make_finding
+from vrelko.core.numbers import render_mean
 from vrelko.core.order import Order
 from vrelko.core.outline import MOST_VALUES, Outline
 from vrelko.core.verdict import WHOLE_ROWS
@@ -16,6 +20,7 @@ from vrelko.core.weighing import VariantModel
 from vrelko.core.workload import Readers, Writers
 
 _LOW = 0.01
+_SHORT_LAG_S = 0.5
 _FLOATS = ("FLOAT", "DOUB", "REAL")
 _TEXTS = ("CHAR", "TEXT", "CLOB", "CITEXT")
 _LEAKY = ("NUMERIC", "DECIMAL", "ENUM", "INTERVAL")
@@ -33,9 +38,10 @@ def find_faults(
     """Yield the findings on one listing served by `strategy`."""
     outline, table = variants[0].outline, variants[0].model.table
     yield from _find_unread(outline, [variant.model.matching for variant in variants])
+    walk = _Walk.of(variants[0], readers, writers)
     for order, said in zip(orders, outline.given, strict=True):
-        yield from _find_order(order, said, table)
-        yield from _find_terms(order, table, writers, server)
+        yield from _find_order(order, said, table, walk)
+        yield from _find_terms(order, table, writers, server, walk)
         yield from _find_shape(order, advice, server)
     for item in advice:
         yield make_finding(
@@ -46,8 +52,60 @@ def find_faults(
         )  # fmt: skip
     for variant in variants if not outline.opaque else ():
         yield from _find_path(variant, readers, server)
+    yield from _find_drains(outline, variants[0], writers)
+    yield from _find_lag(server, walk)
     yield from _find_sizes(outline, variants[0], strategy)
     yield from _find_state(table, server)
+
+
+@dataclass(frozen=True, slots=True)
+class _Walk:
+    """A reader's usual walk, and what changes meanwhile."""
+
+    stream: Stream
+    size: int
+    pages: int
+    dwell_s: float
+
+    @classmethod
+    def of(cls, variant: VariantModel, readers: Readers, writers: Writers) -> _Walk:
+        stream, size = Stream.of(variant.model.matching, writers), variant.outline.sizes.default
+        pages = min(round(readers.depth.mean), max(page_count(round(stream.rows), size), 1))
+        return cls(stream, size, max(pages, 1), readers.dwell_s)
+
+
+def _find_drains(outline: Outline, variant: VariantModel, writers: Writers) -> Iterator[Finding]:
+    """A condition on a column that changes: rows leave the listing while it is read."""
+    for condition in outline.conditions:
+        if condition.column not in writers.moving:
+            continue
+        rows, size = round(variant.model.matching), outline.sizes.default
+        yield make_finding(
+            "draining-filter", f"condition on {condition.column}",
+            f"{condition.column} changes in rows that stay: a worker who handles page after page, "
+            f"so that its rows leave the listing, never sees {left_by_draining(rows, size):,} of "
+            f"{rows:,} by offset; by key it sees all",
+            "Serve it by keyset; or read the first page again until it is empty",
+        )  # fmt: skip
+
+
+def _find_lag(server: ServerFacts, walk: _Walk) -> Iterator[Finding]:
+    """A replica: pages of one walk that come from servers which differ."""
+    told = server.settings.get("replica_lag_s", "")
+    lag = float(told) if told.replace(".", "", 1).isdigit() else None
+    if server.settings.get("replica") != "yes" or (lag is not None and lag < _SHORT_LAG_S):
+        return
+    evidence = "this server is a replica; how far it lags is not known"
+    if lag is not None:
+        missed, twice = torn_by_lag(walk.stream, lag, walk.size * walk.pages / 2)
+        evidence = (
+            f"this replica lags {lag:g} s: where the next page comes from it, by offset "
+            f"{render_mean(missed)} rows are missed and {render_mean(twice)} come twice"
+        )
+    yield make_finding(
+        "lagging-replica", "server", evidence,
+        "Read a walk from one server, or by keyset: then nothing at its place is missed",
+    )  # fmt: skip
 
 
 def _find_unread(outline: Outline, rows: Sequence[float]) -> Iterator[Finding]:
@@ -98,7 +156,7 @@ def _find_sizes(outline: Outline, variant: VariantModel, strategy: str) -> Itera
         )  # fmt: skip
 
 
-def _find_order(order: Order, said: int, table: TableFacts) -> Iterator[Finding]:
+def _find_order(order: Order, said: int, table: TableFacts, walk: _Walk) -> Iterator[Finding]:
     terms = order.terms[:said]
     if not terms:
         yield make_finding(
@@ -113,7 +171,12 @@ def _find_order(order: Order, said: int, table: TableFacts) -> Iterator[Finding]
     if len(known) == len(terms) and all(known):
         sharing = table.rows / math.prod(value or 1.0 for value in known)
         if sharing > 1.5:
-            evidence = f"about {sharing:,.0f} rows share a value"
+            lost = lost_by_ties(sharing) * (walk.pages - 1)
+            evidence = (
+                f"about {sharing:,.0f} rows share a value: a hand-written page that goes on "
+                f"behind the last value loses about {render_mean(lost)} rows in a walk of "
+                f"{walk.pages:,} pages, and an engine may order ties anew for each page"
+            )
     yield make_finding(
         "order-ties", f"order {Order(terms)}", evidence,
         f"Vrelko orders by {order}; write it so in hand-written queries too",
@@ -140,14 +203,16 @@ def _find_shape(order: Order, advice: Sequence[Advice], server: ServerFacts) -> 
 
 
 def _find_terms(
-    order: Order, table: TableFacts, writers: Writers, server: ServerFacts
+    order: Order, table: TableFacts, writers: Writers, server: ServerFacts, walk: _Walk
 ) -> Iterator[Finding]:
     about = f"order {order}"
     moving = [name for name in order.names if name in writers.moving]
     if moving:
+        again, dodges = moved_about(walk.stream, walk.size, walk.pages, walk.dwell_s)
         yield make_finding(
             "moving-key", about, f"{moving[0]} changes in rows that stay, "
-            f"{writers.moves_a_minute:g} times a minute: a row may be seen twice or never",
+            f"{writers.moves_a_minute:g} times a minute: in a walk of {walk.pages:,} pages by key "
+            f"{render_mean(again)} rows are seen twice and {render_mean(dodges)} slip behind it",
             "Order by a column that does not change, or read a frozen list",
         )  # fmt: skip
     for term in order.terms:

@@ -39,6 +39,8 @@ CODES: dict[str, FindingKind] = {
     "path-switch": "fragile",
     "generic-plan": "fragile",
     "moving-key": "unsound",
+    "draining-filter": "unsound",
+    "lagging-replica": "fragile",
     "computed-order": "slow",
     "text-order": "fragile",
     "float-key": "fragile",

@@ -10,6 +10,11 @@ def render_count(value: float) -> str:
     return f"{value / 1e6:,.1f} M" if value >= 1e7 else f"{value:,.0f}"
 
 
+def render_mean(value: float) -> str:
+    """Return a mean count: two figures below ten, whole numbers above."""
+    return f"{value:.2g}" if value < 10 else f"{value:,.0f}"
+
+
 def render_bytes(value: float) -> str:
     """Return bytes in B, kB, MB or GB, by thousands."""
     for unit, size in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):

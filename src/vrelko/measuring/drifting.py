@@ -11,11 +11,12 @@ from sqlalchemy import Engine
 
 from vrelko.core.arithmetic import page_count
 from vrelko.core.cost.rates import Clock
-from vrelko.core.drift.expecting import DriftExpectation
+from vrelko.core.drift.expecting import DriftExpectation, expect_drift
 from vrelko.core.drift.pricing import WayCost, cost_ways
 from vrelko.core.drift.recorded import Recording
 from vrelko.core.drift.simulating import WALKS, Simulated, simulate, simulate_recorded
-from vrelko.core.drift.telling import tell
+from vrelko.core.drift.telling import tell, walks_a_day
+from vrelko.core.drift.walks import WAYS, Way
 from vrelko.core.workload import Depth
 from vrelko.errors import PageError
 from vrelko.measuring.concurrent import Crowd, Crowded, run_crowd
@@ -33,7 +34,8 @@ class Drift:
 
     `overlap` rows are asked for again in the way of that name: the least with which a walk misses
     any row with a chance of at most one in a hundred. `costs` are those of each way. `sentences`
-    say it in words. `recorded`: the changes were given, not drawn, so there are no closed forms.
+    say it in words; `walks_a_day` are those of all readers. `recorded`: the changes were given, not
+    drawn, so there are no closed forms.
     """
 
     listing: str
@@ -47,6 +49,7 @@ class Drift:
     costs: tuple[WayCost, ...] = ()
     crowded: tuple[Crowded, ...] = ()
     recorded: bool = False
+    walks_a_day: float = 0.0
 
     def as_dict(self) -> dict[str, Any]:
         """Return the result as plain data (schema `vrelko.drift/3`)."""
@@ -86,8 +89,9 @@ def drift(
         courses = recording.courses(size, pages, dwell, _RECORDED_WALKS, overlap)
         simulated = simulate_recorded(courses)
     else:
-        expected = tuple(candidate.drift for candidate in plan.candidates)
-        simulated = simulate(stream_of(plan), size, pages, dwell, simulations, seed, overlap)
+        stream = stream_of(plan)
+        expected = tuple(expect_drift(way, stream, size, pages, dwell, overlap) for way in WAYS)
+        simulated = simulate(stream, size, pages, dwell, simulations, seed, overlap)
     replayed: tuple[Replayed, ...] = ()
     crowded: tuple[Crowded, ...] = ()
     if engine is not None and recording is None and walks:
@@ -96,24 +100,29 @@ def drift(
         crowded = run_crowd(engine, plan, Crowd(concurrent_s, seed=seed), copy)
     clock = Clock(plan.judgement.rates, plan.facts.server)
     costs = cost_ways(plan.usual_model(), readers, clock, size, overlap)
-    told = tuple(tell(plan.listing, pages, dwell, simulated, readers))
+    told = tuple(tell(plan.listing, pages, dwell, simulated, readers, overlap))
+    a_day = walks_a_day(readers)
     return Drift(plan.listing, pages, dwell, expected, simulated, replayed, overlap, told, costs,
-                 crowded, recording is not None)  # fmt: skip
+                 crowded, recording is not None, a_day)  # fmt: skip
 
 
 def clean_by_rate(
-    plan: Plan, factors: tuple[float, ...], walks: int = 200, seed: int = 1
-) -> dict[str, list[float]]:
+    plan: Plan,
+    factors: tuple[float, ...],
+    walks: int = 100,
+    seed: int = 1,
+    ways: tuple[Way, ...] = ("offset", "ceiling", "overlap", "keyset"),
+) -> dict[Way, list[float]]:
     """Return each way's share of clean walks where all write rates are multiplied by factors."""
     pages, dwell = plan.candidates[0].drift.pages, plan.given.readers.dwell_s
     usual, overlap = stream_of(plan), overlap_of(plan)
-    found: dict[str, list[float]] = {}
+    found: dict[Way, list[float]] = {}
     for factor in factors:
         stream = replace(
             usual, inserts=usual.inserts * factor, deletes=usual.deletes * factor,
             moves=usual.moves * factor,
         )  # fmt: skip
-        for one in simulate(stream, _size(plan), pages, dwell, walks, seed, overlap):
+        for one in simulate(stream, _size(plan), pages, dwell, walks, seed, overlap, ways):
             found.setdefault(one.way, []).append(one.clean)
     return found
 

@@ -28,7 +28,7 @@ _LINES = {"offset": "--", "two-ended": ":", "deferred-join": "-.", "keyset": "-"
 
 def draw_work(study: Study) -> str:
     """Return the work of a page by its depth, estimated (lines) and counted (marks), log axes."""
-    figure, axes = _figure()
+    figure, axes = make_figure()
     engine = study.plan.facts.server.engine
     counted: dict[str, list[tuple[int, float]]] = {}
     for page in study.measurement.pages:
@@ -69,65 +69,22 @@ def draw_work(study: Study) -> str:
     axes.grid(True, which="major", color="#e5e7eb")
     figure.legend(fontsize=9, loc="outside upper center", ncols=4, frameon=False,
                   handlelength=3)  # fmt: skip
-    return _svg(figure)
+    return to_svg(figure)
 
 
-def draw_drift(study: Study) -> str:
-    """Return repeats and misses a walk by strategy: expected, and replayed with its error."""
-    figure, axes = _figure()
-    replayed = {one.strategy: one for one in study.drift.replayed}
-    groups = [(name, kind) for kind in ("repeats", "misses") for name in ("offset", "keyset")]
-    expected = {one.strategy: one for one in study.drift.expected}
-    top = 0.0
-    for at, (name, kind) in enumerate(groups):
-        hoped = getattr(expected[name], kind)
-        colour = COLOURS[name]
-        axes.bar(at - 0.2, hoped, 0.36, color=colour, alpha=0.35, edgecolor=colour)
-        axes.annotate(_short(hoped), (at - 0.2, hoped), ha="center", va="bottom", fontsize=9,
-                      xytext=(0, 3), textcoords="offset points")  # fmt: skip
-        top = max(top, hoped)
-        if name not in replayed:
-            continue
-        one = replayed[name]
-        mean = getattr(one, kind) / one.walks
-        error = getattr(one, f"{kind}_error")
-        error = error if error < float("inf") else 0.0
-        axes.bar(at + 0.2, mean, 0.36, color=colour, edgecolor=colour, yerr=error, capsize=3,
-                 ecolor="#111827")  # fmt: skip
-        axes.annotate(_short(mean), (at + 0.2, mean + error), ha="center", va="bottom", fontsize=9,
-                      xytext=(0, 3), textcoords="offset points")  # fmt: skip
-        top = max(top, mean + error)
-    axes.set_xticks(range(len(groups)), [f"{kind}\n{name}" for name, kind in groups])
-    axes.set_ylabel("rows a walk")
-    axes.set_ylim(0, top * 1.15 or 1)
-    axes.grid(True, axis="y", color="#e5e7eb")
-    axes.legend(handles=_keys(study), frameon=False, fontsize=9, loc="upper right")
-    return _svg(figure)
-
-
-def _keys(study: Study) -> list[Any]:
-    """Return the legend's patches: pale and full, without a strategy's colour."""
-    from matplotlib.patches import Patch
-
-    keys = [Patch(facecolor="#9ca3af", alpha=0.35, edgecolor="#4b5563", label="expected")]
-    if study.drift.replayed:
-        walks = study.drift.replayed[0].walks
-        keys.append(Patch(facecolor="#4b5563", label=f"replayed, {walks} walks"))
-    return keys
-
-
-def _figure() -> tuple[Figure, Any]:
-    """Return a figure of our own, without touching pyplot's global state."""
+def make_figure(inches: tuple[float, float] = (5.6, 3.7), panels: int = 1) -> tuple[Figure, Any]:
+    """Return a figure of our own and its panels, without touching pyplot's global state."""
     from matplotlib.figure import Figure
 
-    figure = Figure(figsize=(5.6, 3.7), layout="constrained")
-    axes = figure.subplots()
-    axes.set_axisbelow(True)
-    axes.spines[["top", "right"]].set_visible(False)
+    figure = Figure(figsize=inches, layout="constrained")
+    axes = figure.subplots(1, panels)
+    for one in [axes] if panels == 1 else axes:
+        one.set_axisbelow(True)
+        one.spines[["top", "right"]].set_visible(False)
     return figure, axes
 
 
-def _svg(figure: Figure) -> str:
+def to_svg(figure: Figure) -> str:
     """Return the figure as an SVG element to stand inside HTML, the same for the same data."""
     from matplotlib import rc_context
 
@@ -140,7 +97,8 @@ def _svg(figure: Figure) -> str:
     return re.sub(r"<metadata>.*?</metadata>", "", text[text.index("<svg") :], flags=re.DOTALL)
 
 
-def _short(value: float) -> str:
+def shorten(value: float) -> str:
+    """Return a number for a label."""
     return "0" if value == 0 else f"{value:.2g}" if value < 10 else f"{value:,.0f}"
 
 

@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from vrelko.core.numbers import render_bytes, render_count, render_ms
-from vrelko.reporting.figures import COLOURS, draw_drift, draw_work
-
-if TYPE_CHECKING:
-    from vrelko.reporting.study import Study
+from vrelko.reporting.drift_figures import draw_clean, draw_pages, draw_ways
+from vrelko.reporting.figures import COLOURS, draw_work
+from vrelko.reporting.study import RATE_FACTORS, Study
 
 
 def render_report(studies: Sequence[Study]) -> str:
@@ -24,5 +22,12 @@ def render_report(studies: Sequence[Study]) -> str:
         lstrip_blocks=True,
     )
     environment.filters.update(count=render_count, size=render_bytes, ms=render_ms)
-    drawn = [(study, draw_work(study), draw_drift(study)) for study in studies]
+    drawn = [(study, draw_work(study), _drift_figures(study)) for study in studies]
     return environment.get_template("report.html.j2").render(studies=drawn, colours=COLOURS)
+
+
+def _drift_figures(study: Study) -> dict[str, str]:
+    found = {"ways": draw_ways(study.drift), "pages": draw_pages(study.drift)}
+    if study.clean:
+        found["clean"] = draw_clean(study.clean, RATE_FACTORS)
+    return found

@@ -2,21 +2,28 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from vrelko.measuring.drifting import Drift
 from vrelko.measuring.measure import Measurement
 from vrelko.serving.planning import Plan
 
+RATE_FACTORS = (0.01, 0.03, 0.1, 0.3, 1.0, 3.0)
+"""Multiples of the write rates at which clean walks are counted."""
+
 
 @dataclass(frozen=True, slots=True)
 class Study:
-    """One listing: planned, measured, and walked while rows change."""
+    """One listing: planned, measured, and walked while rows change.
+
+    `clean`: each way's share of clean walks where write rates are multiplied by RATE_FACTORS.
+    """
 
     plan: Plan
     measurement: Measurement
     drift: Drift
+    clean: dict[str, list[float]] = field(default_factory=dict)
 
     def as_dict(self) -> dict[str, Any]:
         """Return the study as plain data."""
@@ -24,4 +31,5 @@ class Study:
             "plan": self.plan.as_dict(),
             "measurement": self.measurement.as_dict(),
             "drift": self.drift.as_dict(),
+            "clean_walks": {"rate_factors": list(RATE_FACTORS), **self.clean},
         }

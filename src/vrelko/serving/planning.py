@@ -118,9 +118,16 @@ class Plan:
 
     def with_rates(self, rates: Rates) -> Plan:
         """Return the plan judged again by rates calibrated on the server."""
-        judgement = judge(self.outline, self.facts, self.given, self.uses, rates)
+        return self._judged(self.given, rates)
+
+    def with_readers(self, readers: Readers) -> Plan:
+        """Return the plan judged again for other readers, such as those of an access log."""
+        return self._judged(replace(self.given, readers=readers), self.judgement.rates)
+
+    def _judged(self, given: Given, rates: Rates) -> Plan:
+        judgement = judge(self.outline, self.facts, given, self.uses, rates)
         texts = {candidate.strategy: candidate.sql for candidate in self.candidates}
-        return replace(self, judgement=_with_texts(judgement, texts))
+        return replace(self, given=given, judgement=_with_texts(judgement, texts))
 
 
 @overload

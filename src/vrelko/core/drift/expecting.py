@@ -8,7 +8,7 @@ last row served, and never served. Formulas: docs/drift.md, where each is held a
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence, Set
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from vrelko.core.workload import Landing, Writers
@@ -32,6 +32,7 @@ class DriftExpectation:
     holds: bool = True
     clean: float = 1.0
     by_page: tuple[tuple[float, float], ...] = ()
+    dodges: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,39 +97,117 @@ class Stream:
 
 
 def expect_drift(
-    strategy: str, stream: Stream, size: int, pages: int, dwell_s: float
+    strategy: str, stream: Stream, size: int, pages: int, dwell_s: float, overlap: int = 0
 ) -> DriftExpectation:
-    """Return what a walk of `pages` pages is expected to suffer.
+    """Return what a walk of `pages` pages is expected to suffer, by a strategy or a way of paging.
 
-    Keyset over keys that do not change: no repeat and no miss, exactly. Offset: the sums of
-    docs/drift.md over the page boundaries. whole: one statement, nothing can drift.
+    Keyset over keys that do not change: no repeat and no miss, exactly; so for anchors and for what
+    was frozen. Offset, with a ceiling or asking again for `overlap` rows: the sums of docs/drift.md
+    over the page boundaries. whole: one statement, nothing can drift.
     """
     pages = max(1, min(pages, math.ceil(stream.rows / size)))
     if strategy == "whole":
         return DriftExpectation(strategy, 1, 0.0, 0.0, 0.0)
-    if strategy == "keyset":
-        return DriftExpectation(strategy, pages, 0.0, 0.0, _unseen(stream, size, pages, dwell_s))
+    if strategy.startswith("frozen"):
+        new = stream.inserts * (pages - 1) * dwell_s * stream.share_ahead(pages * size)
+        return DriftExpectation(strategy, pages, 0.0, 0.0, new)
+    if strategy in ("keyset", "anchored"):
+        ranks = _ranks(stream, size, pages, dwell_s)
+        moved, dodges = _expect_moved(stream, ranks, dwell_s)
+        unseen = sum(stream.inserts * dwell_s * stream.share_ahead(rank) for rank in ranks[:-1])
+        return DriftExpectation(strategy, pages, moved, 0.0, unseen, clean=math.exp(-moved),
+                                dodges=dodges)  # fmt: skip
+    again = overlap if strategy == "overlap" else 0
     repeats = misses = unseen = 0.0
-    clean, by_page = 1.0, []
-    hazard = stream.deletes / max(stream.rows, 1.0)
-    holds = True
+    clean, by_page, holds = 1.0, [], True
+    top = stream.share_ahead(1.0) if strategy == "ceiling" else 0.0
+    passed = tuple(_boundaries(stream, size, pages, dwell_s, top))
+    end = _boundary(stream, pages * size, (pages - 1) * dwell_s, top)
+    moved, dodges = _expect_moved(stream, [*(one.rank for one in passed), end], dwell_s)
+    for one in passed:
+        forward, backward = expect_shift(one.came, one.went)
+        twice = forward * max(1 - one.fresh / one.live, 0.0)
+        if strategy == "overlap":
+            twice, backward = 0.0, _expect_behind(one.came, one.went, again)
+            clean *= 1 - _chance_behind(one.came, one.went, again)
+        else:
+            clean *= chance_of_no_shift(one.came, one.went)
+        missed = backward * one.lasting / one.live
+        by_page.append((twice, missed))
+        repeats, misses, unseen = repeats + twice, misses + missed, unseen + one.new
+        holds = holds and one.came < size
+    if strategy != "overlap":
+        repeats += moved
+    return DriftExpectation(strategy, pages, repeats, misses, unseen, holds, clean,
+                            tuple(by_page), dodges)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class _Boundary:
+    """The place between two pages: the rows that come ahead of it in a dwell, and that go.
+
+    `rank` it had at the start; `new` rows are inserted ahead of it, above a ceiling too. Of rows
+    there, by the rank that they had at the start: `live` at the dwell's begin, `fresh` ones
+    that came in it, `lasting` from the start to the walk's end.
+    """
+
+    rank: float
+    came: float
+    went: float
+    new: float
+    live: float
+    fresh: float
+    lasting: float
+
+
+def _boundaries(
+    stream: Stream, size: int, pages: int, dwell_s: float, top: float = 0.0
+) -> Iterator[_Boundary]:
+    """Yield what passes each boundary of a walk by row offset.
+
+    `top`: the share of what lands ahead of a ceiling, and so shifts nothing.
+    """
+    rows = max(stream.rows, 1.0)
+    hazard, moving = stream.deletes / rows, stream.moves / rows
+    lands = stream.inserts + stream.moves
+    loss = hazard + moving
     for p in range(1, pages):
         t = (p - 1) * dwell_s
-        rank = _boundary(stream, hazard, p * size, t)
-        came = stream.inserts * dwell_s * stream.share_ahead(rank)
-        went = p * size * -math.expm1(-hazard * dwell_s)
-        forward, backward = expect_shift(came, went)
+        rank = _boundary(stream, p * size, t, top)
+        ahead, lasts = max(stream.share_ahead(rank) - top, 0.0), math.exp(-loss * t)
+        old = max(p * size - stream.inserts * t * ahead, 0.0)
+        behind = max(rows * math.exp(-hazard * t) - old, 0.0)
+        came = stream.inserts * dwell_s * ahead + moving * dwell_s * behind * ahead
+        went = old * (-math.expm1(-hazard * dwell_s) + moving * dwell_s * (1 - ahead))
         density = stream.density(rank)
-        live = math.exp(-hazard * t) + stream.inserts * t * density
-        twice = forward * max(1 - stream.inserts * dwell_s * density / live, 0.0)
-        missed = backward * math.exp(-hazard * (pages - 1) * dwell_s) / live
-        by_page.append((twice, missed))
-        clean *= chance_of_no_shift(came, went)
-        repeats, misses = repeats + twice, misses + missed
-        holds = holds and came < size
-        unseen += came
-    return DriftExpectation(strategy, pages, repeats, misses, unseen, holds, clean,
-                            tuple(by_page))  # fmt: skip
+        yield _Boundary(
+            rank, came, went, stream.inserts * dwell_s * stream.share_ahead(rank),
+            lasts + lands * t * density, lands * dwell_s * density,
+            math.exp(-loss * (pages - 1) * dwell_s),
+        )  # fmt: skip
+
+
+def _expect_moved(stream: Stream, ranks: Sequence[float], dwell_s: float) -> tuple[float, float]:
+    """Return rows seen again because their keys moved back ahead of a reader, and rows that dodged.
+
+    `ranks` of the boundaries and of the walk's end. First order: of the rows that a reader passed,
+    those moved to what is still to come of the walk; of those to come, those moved elsewhere.
+    """
+    if stream.moves <= 0:
+        return 0.0, 0.0
+    rows, last = max(stream.rows, 1.0), min(ranks[-1], stream.rows)
+    hazard = stream.deletes / rows
+    whole, pages = stream.share_ahead(last), len(ranks)
+    again = dodges = 0.0
+    for p, rank in enumerate(ranks[:-1], 1):
+        share, passed = stream.share_ahead(rank), min(rank, last)
+        moved = -math.expm1(-stream.moves / rows * dwell_s)
+        unmoved = math.exp(-stream.moves / rows * (p - 1) * dwell_s)
+        moves = moved * unmoved * math.exp(-hazard * p * dwell_s)
+        stays = math.exp(-hazard * (pages - 1 - p) * dwell_s)
+        again += moves * passed * max(whole - share, 0.0)
+        dodges += moves * (last - passed) * (1 - max(whole - share, 0.0)) * stays
+    return again, dodges
 
 
 def chance_of_no_shift(came: float, went: float) -> float:
@@ -150,12 +229,7 @@ def overlap_for(stream: Stream, size: int, pages: int, dwell_s: float, chance: f
     if not 0 < chance < 1:
         raise PageError(f"a chance of {chance} is not between 0 and 1", "Give such as 0.01",
                         "workload-value")  # fmt: skip
-    hazard = stream.deletes / max(stream.rows, 1.0)
-    means = []
-    for p in range(1, pages):
-        rank = _boundary(stream, hazard, p * size, (p - 1) * dwell_s)
-        came = stream.inserts * dwell_s * stream.share_ahead(rank)
-        means.append((came, p * size * -math.expm1(-hazard * dwell_s)))
+    means = [(one.came, one.went) for one in _boundaries(stream, size, pages, dwell_s)]
 
     def missing(k: int) -> float:
         return sum(_chance_behind(came, went, k) for came, went in means)
@@ -182,6 +256,15 @@ def _chance_behind(came: float, went: float, k: int) -> float:
     i = np.arange(max(math.floor(came - spread), 0), math.ceil(came + spread) + 1)
     weights = np.exp(i * math.log(came) - came - gammaln(i + 1))
     return float((weights * pdtrc(i + k, went)).sum())
+
+
+def _expect_behind(came: float, went: float, k: int) -> float:
+    """Return E[max(Y - X - k, 0)] for X and Y Poisson of mean came and went: a sum of tails."""
+    total, chance, j = 0.0, 1.0, k
+    while chance > 1e-12 and j < k + 10_000:
+        chance = _chance_behind(came, went, j)
+        total, j = total + chance, j + 1
+    return total
 
 
 def expect_shift(came: float, went: float) -> tuple[float, float]:
@@ -212,26 +295,31 @@ def _expect_excess(low: float, high: float) -> float:
     return float((weights * (low * at_least - j * beyond)).sum())
 
 
-def _unseen(stream: Stream, size: int, pages: int, dwell_s: float) -> float:
-    """New rows that land ahead of a reader by key, who moves a page of live rows at a time."""
-    hazard = stream.deletes / max(stream.rows, 1.0)
-    rank = unseen = 0.0
-    for p in range(1, pages):
+def _ranks(stream: Stream, size: int, pages: int, dwell_s: float) -> list[float]:
+    """Return where a reader by key is after each page: a page of live rows at a time."""
+    loss = (stream.deletes + stream.moves) / max(stream.rows, 1.0)
+    ranks = [0.0]
+    for p in range(1, pages + 1):
         t = (p - 1) * dwell_s
-        step = math.exp(-hazard * t) + stream.inserts * t * stream.density(rank + size / 2)
-        rank += size / step
-        unseen += stream.inserts * dwell_s * stream.share_ahead(rank)
-    return unseen
+        lands = (stream.inserts + stream.moves) * t
+        live = math.exp(-loss * t) + lands * stream.density(ranks[-1] + size / 2)
+        ranks.append(ranks[-1] + size / live)
+    return ranks[1:]
 
 
-def _boundary(stream: Stream, hazard: float, served: float, t: float) -> float:
-    """Return the first rank r with r e^(-ht) + inserts t F(r) = served: where the boundary lies."""
+def _boundary(stream: Stream, served: float, t: float, top: float = 0.0) -> float:
+    """Return the first rank behind which `served` rows were at a time: where the boundary lies.
+
+    The first r with r e^(-ht) + (rate) t (F(r) - F(top)) = served.
+    """
+    loss = (stream.deletes + stream.moves) / max(stream.rows, 1.0)
+    lands = stream.inserts + stream.moves
 
     def beyond(rank: float) -> float:
-        came = stream.inserts * t * stream.share_ahead(rank)
-        return rank * math.exp(-hazard * t) + came - served
+        came = lands * t * max(stream.share_ahead(rank) - top, 0.0)
+        return rank * math.exp(-loss * t) + came - served
 
-    high = served * math.exp(hazard * t) + 1.0
+    high = served * math.exp(loss * t) + 1.0
     return _bisect(beyond, 0.0, high) if beyond(0.0) < 0 else 0.0
 
 
@@ -244,27 +332,3 @@ def _bisect(f: object, low: float, high: float) -> float:
         else:
             high = middle
     return (low + high) / 2
-
-
-def count_walk(
-    served: Sequence[Sequence[object]],
-    order: Sequence[object],
-    alive: Set[object],
-    deleted: Set[object],
-    inserted: Set[object],
-    ended: bool,
-) -> tuple[int, int, int]:
-    """Return repeats, misses and unseen rows of one walk, from what was served and what changed.
-
-    `served`: the rows of each page; `order`: every row that was ever there, in order; `alive`: rows
-    visible at the first request; `deleted` and `inserted` during the walk; `ended`: whether the
-    walk ran into the end (a short page), so that it covers everything.
-    """
-    place = {row: i for i, row in enumerate(order)}
-    flat = [row for page in served for row in page]
-    seen = set(flat)
-    cover = len(order) if ended else max((place[row] for row in seen), default=-1)
-    covered = {row for row in order[: cover + 1] if row not in seen}
-    misses = len(covered & (alive - deleted))
-    unseen = len(covered & (inserted - deleted))
-    return len(flat) - len(seen), misses, unseen

@@ -164,16 +164,15 @@ class _Walk:
             covers[-1] = int(BEYOND) - 1
         every = [self._served(page) for page in pages]
         served = np.zeros(stage.persons, dtype=bool)
-        repeats, union = [], 0
-        for at, slots in enumerate(every):
+        repeats: list[int] = []
+        union: list[tuple[int, int]] = []
+        for page, slots in zip(pages, every, strict=True):
             person = stage.person[slots]
             distinct, often = np.unique(person, return_counts=True)
             again = int(often.sum() - len(distinct) + served[distinct].sum())
             served[distinct] = True
-            reached, _, _ = _depths([page.rows for page in pages[: at + 1]])
-            low, high = pages[at].rows
-            again += max(high - low, 0) - (reached - union)
-            union = reached
+            union, known = _join(union, page.rows)
+            again += known
             repeats.append(0 if self._way == "overlap" else again)
         misses = np.zeros(len(pages), dtype=np.int64)
         rows, keys = stage.stable_until(len(pages) - 1)
@@ -182,9 +181,7 @@ class _Walk:
         np.add.at(misses, np.searchsorted(covers, lost, side="left"), 1)
         ahead = stage.unchanged_below(np.asarray(covers) + 1)
         inside = [
-            _depths(
-                [(min(low, reach), min(high, reach)) for low, high in (page.rows for page in pages)]
-            )[0]
+            sum(min(high, reach) - low for low, high in union if low < reach)
             for reach in ahead.tolist()
         ]
         holes = np.diff(np.concatenate([[0], ahead - np.asarray(inside)]))
@@ -209,6 +206,21 @@ class _Walk:
             gone += int(left.sum())
             stale += int((~left & (stage.death[slots] <= page.page)).sum())
         return gone, stale
+
+
+def _join(union: list[tuple[int, int]], more: tuple[int, int]) -> tuple[list[tuple[int, int]], int]:
+    """Return disjoint intervals with one more, and how much of that one they covered before."""
+    low, high = more
+    if high <= low:
+        return union, 0
+    apart, known = [], 0
+    for begin, end in union:
+        if end < low or begin > high:
+            apart.append((begin, end))
+        else:
+            known += max(min(end, more[1]) - max(begin, more[0]), 0)
+            low, high = min(low, begin), max(high, end)
+    return [*apart, (low, high)], known
 
 
 def _depths(intervals: list[tuple[int, int]]) -> tuple[int, int, int]:

@@ -11,7 +11,8 @@ from __future__ import annotations
 import math
 from bisect import bisect_right
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
+from typing import Any
 
 from vrelko.errors import PageError
 
@@ -63,6 +64,62 @@ def settle_for(delays: Delays, chance: float) -> float:
             "settle-few",
         )
     return delays.quantile(1 - chance)
+
+
+@dataclass(frozen=True, slots=True)
+class Wait:
+    """A settle delay: the wait for a `chance` that a row is lost, and the share lost with it."""
+
+    chance: float
+    wait_s: float
+    lost: float
+
+
+@dataclass(frozen=True, slots=True)
+class Settling:
+    """What a watch of `seconds` says of a tail that a reader asks for every `every_s` seconds.
+
+    `lost` is the share of rows that it loses without waiting; `quantiles` of the delays by share.
+    """
+
+    rows: int
+    seconds: float
+    every_s: float
+    resolution_s: float
+    lost: float
+    quantiles: dict[str, float]
+    waits: tuple[Wait, ...]
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return this as plain data."""
+        return asdict(self)
+
+
+_CHANCES = (0.1, 0.01, 0.001, 0.0001)
+_SHARES = (0.5, 0.9, 0.99, 0.999, 1.0)
+
+
+def advise_settling(delays: Delays, seconds: float, every_s: float) -> Settling:
+    """Return waits for chances as small as the rows watched can tell, and what is lost with them.
+
+    Raises PageError where no row came at all.
+    """
+    rows = len(delays.seconds)
+    if rows < 1 / _CHANCES[0]:
+        raise PageError(
+            f"{rows:,} rows came in {seconds:g} s of watching: too few to tell delays from",
+            f"Watch longer, until {1 / _CHANCES[0]:.0f} rows have come",
+            "settle-few",
+        )
+    rate = rows / seconds
+    waits = []
+    for chance in _CHANCES:
+        if chance * rows >= 1:
+            wait = settle_for(delays, chance)
+            waits.append(Wait(chance, wait, expect_lost(delays, rate, every_s, wait)))
+    quantiles = {f"{share:g}": delays.quantile(share) for share in _SHARES}
+    return Settling(rows, seconds, every_s, delays.resolution_s,
+                    expect_lost(delays, rate, every_s), quantiles, tuple(waits))  # fmt: skip
 
 
 def expect_lost(delays: Delays, rate: float, every_s: float, wait_s: float = 0.0) -> float:

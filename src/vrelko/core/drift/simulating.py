@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
     from vrelko.core.drift.stage import Changes
 
-WALKS = 500
+WALKS = 300
 """Walks that are simulated."""
 
 

@@ -8,11 +8,21 @@ from vrelko.core.drift.simulating import Simulated
 from vrelko.core.workload import Readers
 
 
+def walks_a_day(readers: Readers) -> float:
+    """Return the walks of all readers in a day."""
+    return readers.a_minute * 1_440 / max(readers.depth.mean, 1.0)
+
+
 def tell(
-    listing: str, pages: int, dwell_s: float, simulated: Sequence[Simulated], readers: Readers
+    listing: str,
+    pages: int,
+    dwell_s: float,
+    simulated: Sequence[Simulated],
+    readers: Readers,
+    overlap: int = 0,
 ) -> Iterator[str]:
-    """Yield what readers see by offset and by key, a walk and a day, and which keys move."""
-    by_way = {one.way: one for one in simulated}
+    """Yield what readers see by offset and by key, a walk and a day, and what else would help."""
+    by_way = {str(one.way): one for one in simulated}
     offset, keyset = by_way["offset"], by_way["keyset"]
     yield (
         f"A reader who goes through {pages} pages of {listing}, {dwell_s:g} s each, sees "
@@ -27,12 +37,38 @@ def tell(
         )
     else:
         yield "By key it sees none twice and misses none."
-    walks = readers.a_minute * 1_440 / max(readers.depth.mean, 1.0)
+    walks = walks_a_day(readers)
     repeats, misses = (offset.means[name] * walks for name in ("repeats", "misses"))
     yield (
-        f"At {readers.a_minute:g} pages a minute that makes about {repeats:,.0f} repeats and "
-        f"{misses:,.0f} misses a day by offset."
+        f"At {readers.a_minute:g} pages a minute that makes about {_about(repeats)} repeats and "
+        f"{_about(misses)} misses a day by offset."
     )
+    if repeats or misses:
+        yield from _tell_palliatives(by_way, overlap)
+
+
+def _tell_palliatives(by_way: dict[str, Simulated], overlap: int) -> Iterator[str]:
+    """Yield what a ceiling and an overlap do for those who must stay with row offsets."""
+    offset = by_way["offset"].means
+    ceiling, again = by_way.get("ceiling"), by_way.get("overlap")
+    if ceiling is not None:
+        means = ceiling.means
+        price = means["misses"] - offset["misses"]
+        yield (
+            f"Where row offsets must stay: with a ceiling {_rows(means['repeats'])} come twice "
+            f"and {_rows(means['misses'])} are missed"
+            + (f" ({price:.2g} more than without it, which is its price)." if price > 0.005
+               else ".")
+        )  # fmt: skip
+    if again is not None and overlap:
+        yield (
+            f"Asking again for {overlap:,} rows and leaving out those seen, none come twice and "
+            f"{_rows(again.means['misses'])} are missed."
+        )
+
+
+def _about(value: float) -> str:
+    return f"{float(f'{value:.3g}'):,.0f}"
 
 
 def _rows(mean: float) -> str:

@@ -1,0 +1,236 @@
+"""What rows that change do to readers, as tables for a terminal."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from rich.console import Console
+from rich.table import Table
+
+from vrelko.cli.tables import console, make_table
+from vrelko.core.numbers import render_bytes, render_count, render_ms
+
+if TYPE_CHECKING:
+    from vrelko.core.access_log import LogReaders
+    from vrelko.core.drift.settling import Settling
+    from vrelko.measuring.drifting import Drift
+    from vrelko.surveying.writes import Writes
+
+_PAGE_ROWS = 8
+
+
+def show_drift(drift: Drift) -> None:
+    """Print what walks suffer by each way, expected, simulated and replayed, and what it costs."""
+    out = console()
+    walks = drift.replayed[0].walks if drift.replayed else 0
+    drawn = "through the recorded changes" if drift.recorded else "of them simulated"
+    out.print(
+        f"\n[bold]{drift.listing}[/] while rows change: walks of {drift.pages} pages, "
+        f"{drift.dwell_s:g} s a page, {drift.simulated[0].walks:,} {drawn}"
+        + (f", {walks} replayed on a copy" if walks else "")
+    )
+    out.print(_suffered(drift), "")
+    if not all(one.holds for one in drift.expected):
+        out.print(
+            "? more rows land ahead in a dwell than a page holds: readers see ever newer rows, "
+            "the forms do not cover it, the simulation does"
+        )
+    out.print(_prices(drift), "")
+    pages = _where(drift)
+    if pages is not None:
+        out.print(pages, "")
+    _show_replayed(out, drift)
+    _show_crowded(out, drift)
+    for sentence in drift.sentences:
+        out.print(sentence)
+
+
+def _suffered(drift: Drift) -> Table:
+    table = make_table(
+        "way", ">repeats", ">simulated", ">misses", ">simulated", ">clean walks",
+        ">unseen", ">dodges", ">outdated",
+    )  # fmt: skip
+    expected = {one.strategy: one for one in drift.expected}
+    for one in drift.simulated:
+        form = expected.get(str(one.way))
+        mark = "" if form is None or form.holds else " ?"
+        means, errors = one.means, one.errors
+        table.add_row(
+            _title(drift, one.way), "" if form is None else _mean(form.repeats) + mark,
+            _with_error(means["repeats"], errors["repeats"]),
+            "" if form is None else _mean(form.misses) + mark,
+            _with_error(means["misses"], errors["misses"]), f"{one.clean:.0%}",
+            _mean(means["unseen"]), _mean(means["dodges"]), _mean(means["gone"] + means["stale"]),
+        )  # fmt: skip
+    return table
+
+
+def _prices(drift: Drift) -> Table:
+    """What a thousand walks and a day suffer, and what each way costs the database."""
+    table = make_table(
+        "way", ">repeats in\n1,000 walks", ">misses in\n1,000 walks", ">repeats\na day",
+        ">misses\na day", ">ms\na page", ">ms\na walk", "keeps",
+    )  # fmt: skip
+    costs = {one.way: one for one in drift.costs}
+    for one in drift.simulated:
+        repeats, misses, cost = one.means["repeats"], one.means["misses"], costs[one.way]
+        stored = f"{render_bytes(cost.stored_bytes)}{'' if cost.shared else ' a walk'}: "
+        table.add_row(
+            _title(drift, one.way), _about(repeats * 1_000), _about(misses * 1_000),
+            _about(repeats * drift.walks_a_day), _about(misses * drift.walks_a_day),
+            render_ms(cost.page_ms),
+            render_ms(cost.begin_ms) if cost.begin_ms else "",
+            (stored if cost.stored_bytes else "") + cost.keeps,
+        )  # fmt: skip
+    return table
+
+
+def _where(drift: Drift) -> Table | None:
+    """Where in the walk rows come again and are missed, pages taken together where many."""
+    hit = [one for one in drift.simulated if any(sum(pair) for pair in one.by_page)]
+    if not hit:
+        return None
+    count = len(hit[0].by_page)
+    step = max(math.ceil(count / _PAGE_ROWS), 1)
+    titles = [f">{kind} by {one.way}" for one in hit for kind in ("repeats", "misses")
+              if any(pair[kind == "misses"] for pair in one.by_page)]  # fmt: skip
+    table = make_table("on page", *titles)
+    for low in range(0, count, step):
+        part = range(low, min(low + step, count))
+        cells = [
+            _mean(sum(one.by_page[page][kind] for page in part))
+            for one in hit for kind in (0, 1) if any(pair[kind] for pair in one.by_page)
+        ]  # fmt: skip
+        table.add_row(f"{low + 1}–{part[-1] + 1}" if len(part) > 1 else str(low + 1), *cells)
+    return table
+
+
+def _show_replayed(out: Console, drift: Drift) -> None:
+    if not drift.replayed:
+        return
+    counted = make_table("replayed on a copy", ">walks", ">repeats a walk", ">misses a walk",
+                         "as simulated")  # fmt: skip
+    for seen in drift.replayed:
+        counted.add_row(
+            seen.strategy, f"{seen.walks:,}",
+            _with_error(seen.repeats / seen.walks, seen.repeats_error),
+            _with_error(seen.misses / seen.walks, seen.misses_error),
+            "every count" if seen.alike else "[red]no[/]",
+        )  # fmt: skip
+    out.print(counted, "")
+
+
+def _show_crowded(out: Console, drift: Drift) -> None:
+    if not drift.crowded:
+        return
+    table = make_table("beside writers", ">walks", ">rows served", ">rows untouched", ">repeats",
+                       ">misses", ">changes meanwhile")  # fmt: skip
+    for one in drift.crowded:
+        table.add_row(one.way, f"{one.walks:,}", f"{one.served:,}", f"{one.untouched:,}",
+                      f"{one.repeats:,}", f"{one.misses:,}", f"{one.writes:,}")  # fmt: skip
+    out.print(table, "")
+
+
+def show_log(log: LogReaders) -> None:
+    """Print what readers an access log tells of."""
+    readers = log.readers
+    console().print(
+        f"\nreaders from the log: {log.visits:,} visits, {log.requests:,} requests; "
+        f"{readers.depth.mean:.3g} pages a visit, {readers.dwell_s:.3g} s a page, "
+        f"{readers.depth.jumps:.0%} jumps, {readers.a_minute:.3g} pages a minute, "
+        f"{readers.users:,} at once\n"
+        f"left out: {log.malformed:,} malformed lines, {log.other:,} of other addresses or failed, "
+        f"{log.odd:,} that ask for no page"
+    )
+
+
+def show_writes(writes: Writes) -> None:
+    """Print how a table is written to, and what to put into a pages file."""
+    out = console()
+    mean, median, late = writes.lateness_s
+    out.print(
+        f"[bold]{writes.table}[/] by {writes.column}: the newest {writes.sample:,} rows, over "
+        f"{_span(writes.span_s)}: {writes.inserts_a_minute:.3g} inserts a minute"
+    )
+    out.print(
+        f"late: {writes.late_share:.0%} of rows; {_span(mean)} on the mean, {_span(median)} in the "
+        f"middle, {_span(late)} at p95"
+    )
+    for name, rate in (("deletes", writes.deletes_a_minute), ("updates", writes.updates_a_minute)):
+        if rate is not None:
+            out.print(f"{name}: {rate:.3g} a minute, as the server counted")
+    top = max(writes.by_hour) or 1.0
+    table = make_table("hour", ">inserts a minute", "")
+    for hour, rate in enumerate(writes.by_hour):
+        table.add_row(f"{hour:02d}:00", f"{rate:.3g}", "▇" * round(rate / top * 40))
+    out.print(table)
+    for note in writes.notes:
+        out.print(f"note: {note}")
+    lands = writes.lands
+    late_text = f", mean_s = {lands.mean_s:.0f}" if lands.kind == "late" else ""
+    out.print(
+        "\nfor the pages file, of the whole table (a filtered listing has its share):\n"
+        "[listing.NAME.writers]\n".replace("[", "\\[")
+        + f"inserts_a_minute = {writes.inserts_a_minute:.3g}\n"
+        + f"deletes_a_minute = {writes.deletes_a_minute or 0.0:.3g}\n"
+        + f'lands = {{ kind = "{lands.kind}"{late_text} }}'
+    )
+
+
+def show_settling(found: Settling, table: str, column: str, engine: str) -> None:
+    """Print commit delays, and the waits that follow."""
+    out = console()
+    out.print(
+        f"[bold]{table}[/] by {column}: {found.rows:,} rows came in {found.seconds:g} s; visible "
+        f"after (up to {_span(found.resolution_s)} less, the pause between looks)"
+    )
+    delays = make_table(*(f">{_share(share)}" for share in found.quantiles))
+    delays.add_row(*(_span(value) for value in found.quantiles.values()))
+    out.print(delays)
+    every = f"every {_span(found.every_s)}" if found.every_s else "without a pause"
+    out.print(f"a reader who asks {every} and does not wait loses {found.lost:.2%} of the rows")
+    waits = make_table(">a row late by more than the wait", ">wait", ">rows lost then")
+    for one in found.waits:
+        waits.add_row(f"{one.chance:.4g}", _span(one.wait_s), f"{one.lost:.2g}")
+    out.print(waits)
+    wait = found.waits[-1]
+    out.print(
+        f'settle = {{ column = "{column}", seconds = {wait.wait_s:.2g} }}'.replace("[", "\\[")
+    )
+    if engine == "postgresql":
+        out.print(
+            "exact on PostgreSQL: keep pg_current_xact_id() in a column, and settle by its horizon"
+        )
+
+
+def _share(text: str) -> str:
+    share = float(text)
+    return "longest" if share == 1 else f"{share * 100:g} % within"
+
+
+def _span(seconds: float) -> str:
+    """Return a span of time in the unit that fits it."""
+    for unit, length in (("days", 86_400), ("hours", 3_600), ("minutes", 60)):
+        if seconds >= 2 * length:
+            return f"{seconds / length:.3g} {unit}"
+    return f"{seconds:.3g} s" if seconds >= 1 or seconds == 0 else f"{seconds * 1_000:.3g} ms"
+
+
+def _title(drift: Drift, way: str) -> str:
+    return f"overlap of {drift.overlap:,}" if way == "overlap" else way
+
+
+def _about(value: float) -> str:
+    """Return a count that an estimate bears: three figures."""
+    return render_count(float(f"{value:.3g}"))
+
+
+def _mean(value: float) -> str:
+    return "0" if value == 0 else f"{value:.3g}" if value >= 0.001 else "<0.001"
+
+
+def _with_error(mean: float, error: float) -> str:
+    if mean == 0:
+        return "0"
+    return f"{mean:.3g} ± {error:.2g}" if error != float("inf") else f"{mean:.3g}"

@@ -1,0 +1,127 @@
+"""What several commands share: their options, how plans come to them, how results are printed."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from vrelko.errors import FactsError, PagesFileError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from vrelko.serving.pages_file import Pages
+    from vrelko.serving.planning import Plan
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+json_option = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of tables.")
+facts_option = click.option(
+    "--facts",
+    type=click.Path(dir_okay=False),
+    help="Plan from a facts file that `vrelko survey -o` wrote; otherwise survey first.",
+)
+walks_option = click.option(
+    "--walks", type=click.IntRange(1, 10_000), default=20, show_default=True,
+    help="Walks to replay on a copy of the database.",
+)  # fmt: skip
+seed_option = click.option(
+    "--seed", type=int, default=1, show_default=True, help="Seed of the replay."
+)
+
+
+def pages_arguments(command: F) -> F:
+    """Take a pages file and some of its listings."""
+    named = click.argument("listings", nargs=-1, metavar="[LISTING]...")(command)
+    return click.argument("pages", type=click.Path(), metavar="PAGES")(named)
+
+
+def plans_of(
+    pages: str, listings: Sequence[str], facts: str | None, thorough: bool = False
+) -> Iterator[tuple[Pages, Plan]]:
+    """Yield a plan for each listing asked for, or for all of the file."""
+    from vrelko.cli.work import fitted_plans
+    from vrelko.serving.pages_file import load
+    from vrelko.serving.pages_tables import read_facts
+    from vrelko.serving.planning import plan as plan_
+    from vrelko.surveying.survey import survey as survey_
+
+    loaded = load(pages)
+    chosen = [loaded[name] for name in listings or loaded]
+    if not chosen:
+        raise PagesFileError(
+            f"{pages} describes no listing", "Add a [listing.NAME] table", "pages-empty"
+        )
+    given = read_facts(Path(facts)) if facts else loaded.facts
+    if given is not None:
+        plans = list(plan_(chosen, given))
+    else:
+        with status("surveying"):
+            known = survey_(loaded.engine, chosen)
+        with status("asking the server, and timing a few pages"):
+            plans = fitted_plans(loaded.engine, chosen, known, thorough)
+    for one in plans:
+        yield loaded, one
+    loaded.close()
+
+
+def read_lines(path: str) -> list[str]:
+    """Return a text file's lines. Raises FactsError."""
+    try:
+        return Path(path).read_text(encoding="utf-8", errors="replace").splitlines()
+    except OSError as error:
+        raise FactsError(
+            f"{path!r} cannot be read: {error.strerror}",
+            "Name another file",
+            "not-readable",
+        ) from error
+
+
+def write_text(path: str, text: str) -> None:
+    """Write a file. Raises FactsError."""
+    try:
+        Path(path).write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise FactsError(
+            f"{path!r} cannot be written: {error.strerror}", "Choose another place", "not-writable"
+        ) from error
+
+
+def print_result(data: Any, as_json: bool, show: Callable[[], Any]) -> None:
+    """Print a result as JSON, or as tables."""
+    if as_json:
+        click.echo(json.dumps(data, indent=2, default=str))
+    else:
+        show()
+
+
+def each(show: Callable[[Any], None], items: Sequence[Any]) -> None:
+    """Show each of several results."""
+    for item in items:
+        show(item)
+
+
+@contextmanager
+def status(text: str) -> Iterator[None]:
+    """Show on stderr that work goes on."""
+    from rich.console import Console
+
+    with Console(stderr=True).status(text):
+        yield
+
+
+@contextmanager
+def progress(text: str, total: int) -> Iterator[Callable[[int], None] | None]:
+    """Show a progress bar on stderr, and lend what moves it on."""
+    if not total:
+        yield None
+        return
+    from vrelko.cli.work import progress_bar
+
+    with progress_bar(text, total) as advance:
+        yield advance
