@@ -50,7 +50,7 @@ def test_the_demo_does_the_whole_job(demo):
     keyset = [line.split() for line in printed.splitlines() if line.startswith("keyset")]
     drifted = [line[1:6] for line in keyset if len(line) == 9 and line[5] == "100%"]
     assert drifted == [["0", "0", "0", "0", "100%"]] * 2
-    assert sum(line == ["keyset", "0", "0", "every", "count"] for line in keyset) == 2
+    assert sum(line == ["keyset", "3", "0", "0", "every", "count"] for line in keyset) == 2
     assert sorted(path.name for path in folder.iterdir()) == [
         "larkmere.db", "pages.toml", "report.html",
     ]  # fmt: skip
@@ -58,7 +58,7 @@ def test_the_demo_does_the_whole_job(demo):
 
 def test_the_report_stands_alone(demo):
     html = (demo[0] / "report.html").read_text()
-    assert html.count("<svg") == 4
+    assert html.count("<svg") == 8
     for name in ("station_grid", "arrivals"):
         assert f'<section class="listing" id="{name}">' in html
     for tag in ("<script", "<link", "<img", "@import", "url("):
@@ -81,8 +81,8 @@ def test_json(demo, tmp_path):
     for command, schema, more in (
         ("plan", "vrelko.plan/2", ["--facts", facts]),
         ("measure", "vrelko.measurement/2", []),
-        ("drift", "vrelko.drift/2", ["--walks", "2"]),
-        ("drift", "vrelko.drift/2", ["--expect-only"]),
+        ("drift", "vrelko.drift/3", ["--walks", "2"]),
+        ("drift", "vrelko.drift/3", ["--expect-only"]),
     ):
         result = run(command, pages, "arrivals", "--json", *more)
         assert result.exit_code == 0, result.output
@@ -156,7 +156,93 @@ def test_tables_of_single_commands(demo):
     assert "±" in run("drift", pages, "arrivals", "--walks", 4).stdout
 
 
+def test_drift_from_life(demo, tmp_path):
+    """Real writers, an access log, recorded changes; and what a table says of its writes."""
+    pages = demo[0] / "pages.toml"
+    crowd = run("drift", pages, "station_grid", "--concurrent", 1, "--walks", 1)
+    assert crowd.exit_code == 0, crowd.output
+    (beside,) = re.findall(r"^keyset(?: +[\d,]+){3} +(\d+) +(\d+) +[\d,]+ *$", crowd.stdout, re.M)
+    assert beside == ("0", "0")
+    log = tmp_path / "access.log"
+    log.write_text(
+        "".join(f'a - - [03/May/2031:07:00:{s:02d} +0000] "GET /c?page={p} HTTP/1.1" 200 9\n'
+                for s, p in ((0, 1), (20, 2), (44, 3))) + "nonsense\n"
+    )  # fmt: skip
+    logged = run("drift", pages, "arrivals", "--expect-only", "--access-log", log,
+                 "--log-path", "/c")  # fmt: skip
+    assert "1 visits, 3 requests; 3 pages a visit, 22 s a page" in logged.stdout
+    assert "1 malformed" in logged.stdout
+    assert "walks of 3 pages, 22 s a page" in logged.stdout
+    events = tmp_path / "events.csv"
+    events.write_text("time_s,change,row,to\n1,insert,new,0\n20,insert,b,3\n")
+    recorded = json.loads(run("drift", pages, "station_grid", "--events", events,
+                              "--json").stdout)[0]  # fmt: skip
+    assert (recorded["recorded"], recorded["expected"], recorded["replayed"]) == (True, [], [])
+    means = {one["way"]: one["means"]["repeats"] for one in recorded["simulated"]}
+    assert (means["offset"], means["keyset"]) == (2, 0)
+    assert run("drift", pages, "station_grid", "--events", events).exit_code == 0
+    writes = run("survey", demo[0] / "larkmere.db", "capture", "--writes")
+    assert "[listing.NAME.writers]" in writes.stdout
+    assert "05:00" in writes.stdout
+    named = run("survey", demo[0] / "larkmere.db", "capture", "--writes", "looked_at", "--json")
+    assert json.loads(named.stdout)["column"] == "looked_at"
+
+
+def test_settling(tmp_path):
+    database, figure = tmp_path / "tail.db", tmp_path / "settle.svg"
+    writer = subprocess.Popen([sys.executable, "-c", f"""
+import sqlite3, time
+c = sqlite3.connect({str(database)!r}, isolation_level=None, timeout=9)
+c.execute("CREATE TABLE look (id INTEGER PRIMARY KEY, at DOUBLE)")
+print("there", flush=True)
+for i in range(400):
+    at = time.time()
+    time.sleep(0.03)
+    c.execute("INSERT INTO look (at) VALUES (?)", (at,))
+"""], stdout=subprocess.PIPE, text=True)  # fmt: skip
+    try:
+        assert writer.stdout.readline() == "there\n"
+        arguments = ("settle", database, "look", "at", "--seconds", 2, "--every-ms", 5)
+        watched = run(*arguments, "--figure", figure)
+        assert watched.exit_code == 0, watched.output
+        assert 'settle = { column = "at", seconds = 0.0' in watched.stdout
+        found = json.loads(run(*arguments, "--json").stdout)
+        assert found["schema"] == "vrelko.settling/1"
+        assert 0.03 <= found["quantiles"]["0.5"] < 0.2
+        assert figure.read_text().startswith("<svg")
+    finally:
+        writer.kill()
+        writer.communicate()
+
+
+def test_anchors(demo, tmp_path):
+    text = (demo[0] / "pages.toml").read_text().replace(
+        'total   = "exact"', 'strategy = "anchored"\nsteady = { anchors = "grid.json" }'
+    )  # fmt: skip
+    pages = tmp_path / "pages.toml"
+    pages.write_text(text.replace("sqlite:///larkmere.db", f"sqlite:///{demo[0]}/larkmere.db"))
+    unbuilt = run("anchors", pages, "--show", "--json")
+    assert json.loads(unbuilt.stdout) == []
+    (built,) = json.loads(run("anchors", pages, "--json").stdout)
+    assert (built["listing"], built["size"]) == ("station_grid", 25)
+    assert built["pages"] == -(-built["rows"] // 25) > 10
+    assert "station_grid" in run("anchors", pages, "--show").stdout
+    assert json.loads((tmp_path / "grid.json").read_text())["schema"] == "vrelko.anchors/1"
+
+
 BAD = [
+    (["anchors", "PAGES"], 2, "no anchored listing"),
+    (["anchors", "PAGES", "arrivals"], 2, "no place for anchors"),
+    (["settle", "DB", "capture", "caught"], 3, "no column 'caught'.*caught_at"),
+    (["settle", "DB", "capture", "looked_at", "--seconds", "0.1"], 2, "too few"),
+    (["survey", "DB", "--writes"], 2, "Name the table"),
+    (["survey", "DB", "capture", "--writes", "ring"], 3, "holds no dates"),
+    (["drift", "PAGES", "--events", "none.csv"], 2, "cannot be read"),
+    (["drift", "PAGES", "--events", "text.db"], 2, "first line is not time_s,change,row,to"),
+    (["drift", "PAGES", "--access-log", "text.db"], 2, "1 malformed"),
+    (["drift", "PAGES", "--access-log", "text.db", "--log-means", "x"], 2, "'x' is none of page"),
+    (["drift", "PAGES", "--concurrent", "0"], 2, "not in the range"),
+    (["drift", "PAGES", "--replay", "--facts", "FACTS"], 2, "cannot be walked"),
     (["survey", "none.db"], 3, "no database file 'none.db'.*vrelko demo"),
     (["survey", "text.db"], 3, "no SQLite database.*sqlite:///"),
     (["survey", "broken.db"], 3, "file is not a database"),
@@ -193,6 +279,9 @@ def test_bad_input_ends_in_a_message(demo, tmp_path, monkeypatch, arguments, sta
     (tmp_path / "text.db").write_text("hello there, this is text")
     (tmp_path / "broken.db").write_bytes(b"SQLite format 3\x00" + b"rubbish" * 99)
     real = {"DB": demo[0] / "larkmere.db", "PAGES": demo[0] / "pages.toml"}
+    if "FACTS" in arguments:
+        real["FACTS"] = tmp_path / "facts.json"
+        run("survey", real["DB"], "capture", "-o", real["FACTS"])
     result = run(*(real.get(argument, argument) for argument in arguments))
     assert result.exit_code == status, result.output
     assert re.search(f"(?s){said}", result.stderr), result.stderr

@@ -93,6 +93,7 @@ def test_closed_forms_hold_against_the_simulator(stream):
 def test_overload_is_said_not_hidden():
     stream = Stream(10_000, 10.0, 0.0, Landing("head"))
     assert not expect_drift("offset", stream, 20, 5, 10).holds
+    assert not expect_drift("offset", stream, 110, 5, 10).holds
     assert expect_drift("offset", stream, 200, 5, 10).holds
 
 

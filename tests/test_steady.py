@@ -308,3 +308,37 @@ def test_views_of_databases_in_memory_are_refused():
     T.create(engine)
     with pytest.raises(vrelko.errors.DatabaseError, match="in memory"):
         list(Listing(select(T), orders="id").walk(engine, frozen=True))
+
+
+def test_a_walk_through_history(shelf):
+    """MariaDB reads system-versioned tables at a moment, PostgreSQL at an exported snapshot."""
+    connection, table = shelf
+    engine, listing = connection.engine, shelf_listing(table, "keyset")
+    moment = datetime(2031, 1, 1)
+    if engine.dialect.name == "sqlite":
+        with pytest.raises(VrelkoError, match="keeps no history"):
+            list(listing.walk(engine, frozen=moment))
+        with pytest.raises(VrelkoError, match="exports no snapshots"):
+            list(listing.walk(engine, frozen="00000003-0000001B-1"))
+        return
+    before = list(map(ids, listing.walk(engine, size=6)))
+    connection.commit()
+    if engine.dialect.name == "postgresql":
+        frozen = connection.execute(text("SELECT pg_export_snapshot()")).scalar()
+    else:
+        connection.execute(text("ALTER TABLE shelf ADD SYSTEM VERSIONING"))
+        frozen = connection.execute(text("SELECT CAST(NOW(6) AS DATETIME(6))")).scalar()
+    with engine.begin() as other:
+        other.execute(delete(table).where(table.c.id < 20))
+        other.execute(insert(table), [{"id": 77, "n": 900, "kind": "a"}])
+    assert list(map(ids, listing.walk(engine, size=6, frozen=frozen))) == before
+    first = next(iter(listing.walk(engine, size=6, frozen=frozen)))
+    rest = listing.walk(engine, size=6, frozen=frozen, start=first.next)
+    assert [ids(first), *map(ids, rest)] == before
+    now = [row for page in listing.walk(engine, size=6) for row in ids(page)]
+    assert 77 in now
+    assert len(now) == 21
+    wrong = moment if engine.dialect.name == "postgresql" else "00000003-0000001B-1"
+    with pytest.raises(VrelkoError, match=r"exports no snap|keeps no history"):
+        list(listing.walk(engine, frozen=wrong))
+    connection.rollback()

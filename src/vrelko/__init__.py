@@ -8,11 +8,16 @@ from typing import TYPE_CHECKING, Any
 from vrelko import errors
 
 if TYPE_CHECKING:
+    from vrelko.core.access_log import LogQuestion, readers_from_log
     from vrelko.core.arithmetic import Sizes, Total
+    from vrelko.core.drift.recorded import read_recording
+    from vrelko.core.drift.settling import Delays, settle_for
     from vrelko.core.facts import Facts
     from vrelko.core.spot import Spot
     from vrelko.core.workload import Depth, Landing, Needs, Readers, Use, Workload, Writers
     from vrelko.measuring.calibrate import calibrate
+    from vrelko.measuring.commits import watch_commits
+    from vrelko.measuring.concurrent import Crowd, run_crowd
     from vrelko.measuring.drifting import Drift, drift
     from vrelko.measuring.measure import Measurement, measure
     from vrelko.measuring.trying import try_indexes
@@ -25,15 +30,19 @@ if TYPE_CHECKING:
     from vrelko.serving.steadying import Settle, Steady
     from vrelko.sql.searching import Search
     from vrelko.surveying.survey import survey
+    from vrelko.surveying.writes import Writes, survey_writes
 
 _HOMES = {
     "Anchors": "vrelko.serving.anchoring",
+    "Crowd": "vrelko.measuring.concurrent",
+    "Delays": "vrelko.core.drift.settling",
     "Depth": "vrelko.core.workload",
     "Drift": "vrelko.measuring.drifting",
     "Facts": "vrelko.core.facts",
     "FrozenIds": "vrelko.serving.freezing",
     "Landing": "vrelko.core.workload",
     "Listing": "vrelko.serving.listing",
+    "LogQuestion": "vrelko.core.access_log",
     "Measurement": "vrelko.measuring.measure",
     "Needs": "vrelko.core.workload",
     "Page": "vrelko.serving.page",
@@ -49,23 +58,33 @@ _HOMES = {
     "Use": "vrelko.core.workload",
     "Workload": "vrelko.core.workload",
     "Writers": "vrelko.core.workload",
+    "Writes": "vrelko.surveying.writes",
     "calibrate": "vrelko.measuring.calibrate",
     "drift": "vrelko.measuring.drifting",
     "load": "vrelko.serving.pages_file",
     "measure": "vrelko.measuring.measure",
     "plan": "vrelko.serving.planning",
+    "read_recording": "vrelko.core.drift.recorded",
+    "readers_from_log": "vrelko.core.access_log",
+    "run_crowd": "vrelko.measuring.concurrent",
+    "settle_for": "vrelko.core.drift.settling",
     "survey": "vrelko.surveying.survey",
+    "survey_writes": "vrelko.surveying.writes",
     "try_indexes": "vrelko.measuring.trying",
+    "watch_commits": "vrelko.measuring.commits",
 }
 
 __all__ = [
     "Anchors",
+    "Crowd",
+    "Delays",
     "Depth",
     "Drift",
     "Facts",
     "FrozenIds",
     "Landing",
     "Listing",
+    "LogQuestion",
     "Measurement",
     "Needs",
     "Page",
@@ -81,14 +100,21 @@ __all__ = [
     "Use",
     "Workload",
     "Writers",
+    "Writes",
     "calibrate",
     "drift",
     "errors",
     "load",
     "measure",
     "plan",
+    "read_recording",
+    "readers_from_log",
+    "run_crowd",
+    "settle_for",
     "survey",
+    "survey_writes",
     "try_indexes",
+    "watch_commits",
 ]
 
 

@@ -27,7 +27,7 @@ def show_drift(drift: Drift) -> None:
     drawn = "through the recorded changes" if drift.recorded else "of them simulated"
     out.print(
         f"\n[bold]{drift.listing}[/] while rows change: walks of {drift.pages} pages, "
-        f"{drift.dwell_s:g} s a page, {drift.simulated[0].walks:,} {drawn}"
+        f"{drift.dwell_s:.3g} s a page, {drift.simulated[0].walks:,} {drawn}"
         + (f", {walks} replayed on a copy" if walks else "")
     )
     out.print(_suffered(drift), "")
@@ -195,6 +195,8 @@ def show_settling(found: Settling, table: str, column: str, engine: str) -> None
         waits.add_row(f"{one.chance:.4g}", _span(one.wait_s), f"{one.lost:.2g}")
     out.print(waits)
     wait = found.waits[-1]
+    out.print(f"for a chance of {wait.chance / 10:.3g} watch until {10 / wait.chance:,.0f} rows "
+              "have come\n\nfor the pages file:")  # fmt: skip
     out.print(
         f'settle = {{ column = "{column}", seconds = {wait.wait_s:.2g} }}'.replace("[", "\\[")
     )
@@ -233,4 +235,4 @@ def _mean(value: float) -> str:
 def _with_error(mean: float, error: float) -> str:
     if mean == 0:
         return "0"
-    return f"{mean:.3g} ± {error:.2g}" if error != float("inf") else f"{mean:.3g}"
+    return f"{mean:.3g} ± {error:.2g}" if 0 < error < float("inf") else f"{mean:.3g}"

@@ -10,7 +10,8 @@ from rich.text import Text
 
 from vrelko.cli.tables import console, make_table
 from vrelko.core.cost.counted import UNITS, counted_as
-from vrelko.core.numbers import render_bytes, render_count, render_ms
+from vrelko.core.drift.expecting import expect_drift
+from vrelko.core.numbers import render_bytes, render_count, render_mean, render_ms
 
 if TYPE_CHECKING:
     from vrelko.core.cost.rates import Time
@@ -30,7 +31,27 @@ def show_plan(plan: Plan) -> None:
     _show_findings(out, plan)
     _show_indexes(out, plan)
     _show_verdict(out, plan)
+    _show_ways(out, plan)
     _show_statements(out, plan)
+
+
+def _show_ways(out: Console, plan: Plan) -> None:
+    """What keeps pages steady while rows change, where anything changes them."""
+    stream = plan.stream
+    if not (stream.inserts or stream.deletes or stream.moves) or plan.outline.kind == "choices":
+        return
+    pages, dwell = plan.candidates[0].drift.pages, plan.given.readers.dwell_s
+    table = make_table("while rows change", ">repeats", ">misses", ">ms a page", ">ms a walk",
+                       "keeps")  # fmt: skip
+    for way in plan.ways:
+        form = expect_drift(way.way, stream, plan.judgement.size, pages, dwell, plan.overlap)
+        mark = "" if form.holds else " ?"
+        table.add_row(
+            f"overlap of {plan.overlap:,}" if way.way == "overlap" else way.way,
+            render_mean(form.repeats) + mark, render_mean(form.misses) + mark,
+            render_ms(way.page_ms), render_ms(way.begin_ms) if way.begin_ms else "", way.keeps,
+        )  # fmt: skip
+    out.print(table)
 
 
 def _headline(out: Console, plan: Plan) -> None:

@@ -10,9 +10,8 @@ from typing import Any
 from sqlalchemy import Engine
 
 from vrelko.core.arithmetic import page_count
-from vrelko.core.cost.rates import Clock
 from vrelko.core.drift.expecting import DriftExpectation, expect_drift
-from vrelko.core.drift.pricing import WayCost, cost_ways
+from vrelko.core.drift.pricing import WayCost
 from vrelko.core.drift.recorded import Recording
 from vrelko.core.drift.simulating import WALKS, Simulated, simulate, simulate_recorded
 from vrelko.core.drift.telling import tell, walks_a_day
@@ -20,7 +19,7 @@ from vrelko.core.drift.walks import WAYS, Way
 from vrelko.core.workload import Depth
 from vrelko.errors import PageError
 from vrelko.measuring.concurrent import Crowd, Crowded, run_crowd
-from vrelko.measuring.replay import Replayed, Walks, overlap_of, replay, stream_of
+from vrelko.measuring.replay import Replayed, Walks, replay
 from vrelko.serving.planning import Plan
 
 SCHEMA = "vrelko.drift/3"
@@ -83,13 +82,13 @@ def drift(
     """
     _check(plan)
     pages, dwell, size = plan.candidates[0].drift.pages, plan.given.readers.dwell_s, _size(plan)
-    readers, overlap = plan.given.readers, overlap_of(plan)
+    readers, overlap = plan.given.readers, plan.overlap
     if recording is not None:
         expected: tuple[DriftExpectation, ...] = ()
         courses = recording.courses(size, pages, dwell, _RECORDED_WALKS, overlap)
         simulated = simulate_recorded(courses)
     else:
-        stream = stream_of(plan)
+        stream = plan.stream
         expected = tuple(expect_drift(way, stream, size, pages, dwell, overlap) for way in WAYS)
         simulated = simulate(stream, size, pages, dwell, simulations, seed, overlap)
     replayed: tuple[Replayed, ...] = ()
@@ -98,11 +97,9 @@ def drift(
         replayed = replay(engine, plan, Walks(walks, seed), progress, copy)
     if engine is not None and concurrent_s > 0:
         crowded = run_crowd(engine, plan, Crowd(concurrent_s, seed=seed), copy)
-    clock = Clock(plan.judgement.rates, plan.facts.server)
-    costs = cost_ways(plan.usual_model(), readers, clock, size, overlap)
     told = tuple(tell(plan.listing, pages, dwell, simulated, readers, overlap))
-    a_day = walks_a_day(readers)
-    return Drift(plan.listing, pages, dwell, expected, simulated, replayed, overlap, told, costs,
+    a_day, ways = walks_a_day(readers), plan.ways
+    return Drift(plan.listing, pages, dwell, expected, simulated, replayed, overlap, told, ways,
                  crowded, recording is not None, a_day)  # fmt: skip
 
 
@@ -115,7 +112,7 @@ def clean_by_rate(
 ) -> dict[Way, list[float]]:
     """Return each way's share of clean walks where all write rates are multiplied by factors."""
     pages, dwell = plan.candidates[0].drift.pages, plan.given.readers.dwell_s
-    usual, overlap = stream_of(plan), overlap_of(plan)
+    usual, overlap = plan.stream, plan.overlap
     found: dict[Way, list[float]] = {}
     for factor in factors:
         stream = replace(

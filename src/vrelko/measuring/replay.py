@@ -14,7 +14,6 @@ from typing import Any
 from sqlalchemy import Connection, Engine, Table, bindparam, select
 
 from vrelko.core.drift import reference
-from vrelko.core.drift.expecting import Stream, overlap_for
 from vrelko.core.drift.walks import DELETE, INSERT, MOVE, WAYS, Counts, Course, Way
 from vrelko.engines.registry import database_errors
 from vrelko.engines.views import can_hold_view
@@ -32,9 +31,6 @@ STORING: tuple[Way, ...] = ("anchored", "frozen-ids")
 
 MOST_STORED = 20_000
 """Rows up to which the ways that store something are replayed when none are named."""
-
-OVERLAP_CHANCE = 0.01
-"""The chance of a walk with a miss that the overlap is chosen for."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,22 +113,9 @@ def _play_all(
     return tuple(_sum(way, many, theatre.pages) for way, many in found.items())
 
 
-def stream_of(plan: Plan) -> Stream:
-    """Return a plan's stream of changes."""
-    return Stream.of(plan.judgement.rows, plan.given.writers)
-
-
-def overlap_of(plan: Plan) -> int:
-    """Return the overlap with which a plan's walks miss any row with a chance of 1 %."""
-    pages, dwell = plan.candidates[0].drift.pages, plan.given.readers.dwell_s
-    if pages < 2:
-        return 0
-    return overlap_for(stream_of(plan), plan.judgement.size, pages, dwell, OVERLAP_CHANCE)
-
-
 def _reach(plan: Plan) -> int:
     """Return how many rows a walk can come to meet."""
-    stream, pages = stream_of(plan), plan.candidates[0].drift.pages
+    stream, pages = plan.stream, plan.candidates[0].drift.pages
     span = plan.given.readers.dwell_s * max(pages - 1, 0)
     changes = (stream.inserts + stream.deletes + stream.moves) * span
     return (pages + 1) * plan.judgement.size + int(2 * changes) + 50
@@ -186,7 +169,7 @@ class _Theatre:
         self.ways = tuple(ways)
         self.pages = plan.candidates[0].drift.pages
         self._dwell = plan.given.readers.dwell_s
-        self._stream, self._overlap = stream_of(plan), overlap_of(plan)
+        self._stream, self._overlap = plan.stream, plan.overlap
         self._stage = StagedTable(paged_table(plan.served), cast)
 
     def play(self, rng: random.Random) -> dict[Way, tuple[Counts, bool]]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import ColumnElement, Select, Table
@@ -220,7 +221,7 @@ class Listing:
         params: Mapping[str, Any] | None = None,
         order: str | None = None,
         scope: object = None,
-        frozen: bool = False,
+        frozen: bool | str | datetime = False,
     ) -> Iterator[Page]:
         """Yield page after page to the end, `size` rows each, whatever the listing's own sizes.
 
@@ -230,10 +231,11 @@ class Listing:
         begin; any page's `next` resumes a walk. `until`: an "after" cursor or spot, whose row is
         the last one. `frozen`: the rows as they stand at the first page, from one transaction that
         is held to the end (the frozen-view strategy): nothing repeats, is missed or half changed,
-        and the server keeps old versions meanwhile. A walk holds one page in memory at a time.
+        and the server keeps old versions meanwhile; on PostgreSQL the name of an exported snapshot,
+        on MariaDB a moment of system-versioned tables. A walk holds one page in memory at a time.
         """
-        by = walk_frozen if frozen else walk
-        return by(self, source, size, start, until, params, order, scope)
+        given = size, start, until, params, order, scope
+        return walk_frozen(self, source, frozen, *given) if frozen else walk(self, source, *given)
 
     def ranges(
         self,

@@ -11,7 +11,9 @@ from sqlalchemy import Engine, Select
 
 from vrelko.core.advising import Advice, merge_advice
 from vrelko.core.cost.model import CostModel, make_model
-from vrelko.core.cost.rates import Rates
+from vrelko.core.cost.rates import Clock, Rates
+from vrelko.core.drift.expecting import Stream, overlap_for
+from vrelko.core.drift.pricing import WayCost, cost_ways
 from vrelko.core.facts import Facts
 from vrelko.core.findings import Finding
 from vrelko.core.outline import STRATEGIES, Outline, check_choice
@@ -26,6 +28,7 @@ from vrelko.sql.rendering import render_routine, render_sql
 from vrelko.sql.statements import build_offset
 
 SCHEMA = "vrelko.plan/2"
+_OVERLAP_CHANCE = 0.01
 
 
 @dataclass(frozen=True)
@@ -64,6 +67,26 @@ class Plan:
     def indexes(self) -> tuple[Advice, ...]:
         """Indexes worth making."""
         return self.judgement.advice
+
+    @property
+    def stream(self) -> Stream:
+        """The changes of the listing's rows."""
+        return Stream.of(self.judgement.rows, self.given.writers)
+
+    @property
+    def overlap(self) -> int:
+        """The rows to ask for again, so that a walk misses any with a chance of 1 % at most."""
+        pages, dwell = self.candidates[0].drift.pages, self.given.readers.dwell_s
+        if pages < 2:
+            return 0
+        return overlap_for(self.stream, self.judgement.size, pages, dwell, _OVERLAP_CHANCE)
+
+    @property
+    def ways(self) -> tuple[WayCost, ...]:
+        """What each way of keeping pages steady costs the database, and keeps."""
+        clock = Clock(self.judgement.rates, self.facts.server)
+        return cost_ways(self.usual_model(), self.given.readers, clock, self.judgement.size,
+                         self.overlap)  # fmt: skip
 
     def usual_model(self) -> CostModel:
         """Return the cost model of the first variant in use."""
@@ -110,6 +133,7 @@ class Plan:
             "given": asdict(self.given),
             **judged,
             "path": self.judgement.path.text,
+            "ways": [asdict(way) for way in self.ways],
         }
 
     def to_json(self) -> str:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
+from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import Engine
 
 from vrelko.core.spot import Spot
-from vrelko.engines.views import hold_view
+from vrelko.engines.views import hold_history, hold_view
 from vrelko.errors import PageError
 from vrelko.serving.opening import Opened, lend, open_variant
 from vrelko.serving.page import Page, Ways
@@ -21,7 +22,9 @@ if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
 
 
-def walk_frozen(listing: Listing, source: Any, *given: Any) -> Iterator[Page]:
+def walk_frozen(
+    listing: Listing, source: Any, frozen: bool | str | datetime, *given: Any
+) -> Iterator[Page]:
     """Yield page after page of rows as they stand at the first; takes what `walk` takes."""
     if not isinstance(source, Engine):
         raise PageError(
@@ -29,11 +32,17 @@ def walk_frozen(listing: Listing, source: Any, *given: Any) -> Iterator[Page]:
             "Pass an Engine; on a Connection or Session begin a REPEATABLE READ transaction",
             "walk-frozen",
         )
-    return _frozen(listing, source, given)
+    return _frozen(listing, source, frozen, given)
 
 
-def _frozen(listing: Listing, source: Engine, given: tuple[Any, ...]) -> Iterator[Page]:
-    with hold_view(source) as connection:
+def _frozen(
+    listing: Listing, source: Engine, frozen: bool | str | datetime, given: tuple[Any, ...]
+) -> Iterator[Page]:
+    if isinstance(frozen, datetime):
+        view = hold_history(source, frozen)
+    else:
+        view = hold_view(source, frozen if isinstance(frozen, str) else None)
+    with view as connection:
         yield from walk(listing, connection, *given)
 
 

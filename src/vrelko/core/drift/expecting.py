@@ -19,9 +19,10 @@ from vrelko.errors import PageError
 class DriftExpectation:
     """Expected repeats, misses and unseen new rows of one walk by one strategy.
 
-    `holds` is False where more rows land ahead in a dwell than a page has, beyond what the
-    formulas cover. `clean` is the chance of a walk without repeats and misses; `by_page` has the
-    repeats and misses expected of each page from the second on.
+    `holds` is False where more rows may land ahead in a dwell than a page has (two standard
+    deviations above their mean), beyond what the formulas cover. `clean` is the chance of a walk
+    without repeats and misses; `by_page` has the repeats and misses expected of each page from the
+    second on; `dodges` the rows that slip behind the reader.
     """
 
     strategy: str
@@ -135,7 +136,7 @@ def expect_drift(
         missed = backward * one.lasting / one.live
         by_page.append((twice, missed))
         repeats, misses, unseen = repeats + twice, misses + missed, unseen + one.new
-        holds = holds and one.came < size
+        holds = holds and one.came + 2 * math.sqrt(one.came) < size
     if strategy != "overlap":
         repeats += moved
     return DriftExpectation(strategy, pages, repeats, misses, unseen, holds, clean,

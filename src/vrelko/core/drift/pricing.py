@@ -51,7 +51,7 @@ def cost_ways(
         "ceiling": (by_offset, 0.0, 0.0, False, "the first row's key, in the cursor"),
         "keyset": (by_key, 0.0, 0.0, False, "the last row's key, in the cursor"),
         "anchored": (by_key, 0.0, rows / size * _KEY_BYTES, True,
-                     f"every {size:,}-th key, in a file; {freezing:,.1f} ms to build"),
+                     f"a key for every {size:,} rows, in a file; {freezing:,.1f} ms to build"),
         "frozen-ids": (listed, freezing, rows * _ID_BYTES, False,
                        "each row's id, in a table that must be writable"),
         "frozen-view": (by_key, 0.0, 0.0, False,

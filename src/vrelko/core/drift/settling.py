@@ -146,4 +146,5 @@ def expect_lost(delays: Delays, rate: float, every_s: float, wait_s: float = 0.0
         return float(np.interp(late, w, overtaken).sum() / len(known))
     later = np.searchsorted(known, w + every_s, side="right") / len(known)
     lost = (later - share) * overtaken
-    return float(min(((lost[1:] + lost[:-1]) / 2 * step).sum() / every_s, 1.0))
+    late_share = 1 - delays.share_within(wait_s)  # of which are the lost ones
+    return float(min(((lost[1:] + lost[:-1]) / 2 * step).sum() / every_s, late_share))

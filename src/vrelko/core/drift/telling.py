@@ -25,7 +25,7 @@ def tell(
     by_way = {str(one.way): one for one in simulated}
     offset, keyset = by_way["offset"], by_way["keyset"]
     yield (
-        f"A reader who goes through {pages} pages of {listing}, {dwell_s:g} s each, sees "
+        f"A reader who goes through {pages} pages of {listing}, {dwell_s:.3g} s each, sees "
         f"{_rows(offset.means['repeats'])} twice by offset and misses "
         f"{_rows(offset.means['misses'])}; {offset.clean:.0%} of such walks are clean."
     )
@@ -72,4 +72,5 @@ def _about(value: float) -> str:
 
 
 def _rows(mean: float) -> str:
-    return "none" if mean < 0.005 else f"{mean:.2g} rows"
+    text = f"{mean:.2g}" if mean < 100 else f"{mean:,.0f}"
+    return "none" if mean < 0.005 else f"{text} row{'' if text == '1' else 's'}"
