@@ -11,11 +11,12 @@ import random
 import threading
 import time
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 
 from sqlalchemy import Connection, Engine
+from sqlalchemy.exc import SQLAlchemyError
 
 from vrelko.core.drift.walks import DELETE, INSERT, MOVE, Way
 from vrelko.engines.registry import database_errors
@@ -217,20 +218,20 @@ class _Reader:
         try:
             while len(walker.pages) < self._pages and not walker.ended:
                 try:
-                    walker.turn(connection)
-                    connection.rollback()  # a new snapshot for each page
+                    with database_errors("walk beside writers"):
+                        walker.turn(connection)
+                        connection.rollback()  # a new snapshot for each page
                 except DatabaseError:
                     if self._crowd.disturb is None:
                         raise
                     self._counts["resumed"] += 1
-                    connection.invalidate()
-                    connection.close()
+                    _drop(connection)
                     connection = self._copy.connect()
                     continue
                 if self._crowd.disturb is not None and self._way == "keyset":
                     self._crowd.disturb(connection)
         finally:
-            connection.close()
+            _drop(connection)
             walker.close()
         self._count(walker, present - self._log.touched(began))
 
@@ -248,6 +249,10 @@ class _Reader:
         self._counts["misses"] += len(covered - seen)
 
 
-def by_way(found: Sequence[Crowded]) -> dict[Way, Crowded]:
-    """Return results by way."""
-    return {one.way: one for one in found}
+def _drop(connection: Connection) -> None:
+    """Give a connection up that may be broken."""
+    try:
+        connection.rollback()
+    except SQLAlchemyError:
+        connection.invalidate()
+    connection.close()

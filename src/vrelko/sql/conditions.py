@@ -7,6 +7,7 @@ from typing import Any
 from sqlalchemy import BindParameter, Column
 from sqlalchemy.sql import operators, visitors
 from sqlalchemy.sql.elements import BinaryExpression
+from sqlalchemy.types import NullType, TypeEngine
 
 from vrelko.core.outline import Condition, ConditionKind
 from vrelko.sql.sources import conjuncts
@@ -43,6 +44,19 @@ def bound_parameters(clause: Any) -> dict[str, bool]:
         for element in visitors.iterate(clause)
         if isinstance(element, BindParameter) and not element.unique
     }
+
+
+def parameter_types(clause: Any) -> dict[str, tuple[TypeEngine[Any], bool]]:
+    """Return the type of each parameter of a clause, and whether it takes several values."""
+    if clause is None:
+        return {}
+    found: dict[str, tuple[TypeEngine[Any], bool]] = {}
+    for element in visitors.iterate(clause):
+        if isinstance(element, BindParameter) and not element.unique:
+            known = found.get(element.key)
+            if known is None or isinstance(known[0], NullType):
+                found[element.key] = element.type, bool(element.expanding)
+    return found
 
 
 def _read(part: Any) -> Condition:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import ColumnElement, Select
+from sqlalchemy import ColumnElement, Select, String
 
 from vrelko.errors import ListingError, PageError, nearest
-from vrelko.sql.conditions import bound_parameters
+from vrelko.sql.conditions import bound_parameters, parameter_types
 from vrelko.sql.searching import PARAMETER, Search
 
 _OURS = "vrelko_"
@@ -34,6 +34,11 @@ class Filters:
         self.known = set(self.base).union(*self.needs.values())
         if search is not None:
             self.known.add(PARAMETER)
+        self.types = parameter_types(select)
+        for clause in optional.values():
+            self.types.update(parameter_types(clause))
+        if search is not None:
+            self.types[PARAMETER] = String(), False
         if optional and not isinstance(select, Select):
             raise ListingError(
                 "optional filters cannot be added to a set operation",

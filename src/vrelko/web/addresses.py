@@ -1,0 +1,176 @@
+"""Addresses: the links of a page, with every other parameter kept."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+from urllib.parse import parse_qsl, quote, urlencode, urlsplit, urlunsplit
+
+from vrelko.core.arithmetic import Link
+from vrelko.web.wire import USUAL, Wire
+
+if TYPE_CHECKING:
+    from vrelko.serving.listing import Listing
+    from vrelko.serving.page import Page
+
+RELATIONS = ("self", "first", "prev", "next", "last")
+"""Link relations of a page, registered with IANA (RFC 8288)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """One place of the strip: a numbered link, or a gap (without number and address)."""
+
+    number: int | None
+    url: str | None
+    current: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Urls:
+    """The addresses round a page; None where there is nothing."""
+
+    self: str
+    first: str | None
+    prev: str | None
+    next: str | None
+    last: str | None
+    strip: tuple[Place, ...] = ()
+
+    def items(self) -> list[tuple[str, str]]:
+        """Return relation and address of each link there is."""
+        found = [(name, getattr(self, name)) for name in RELATIONS]
+        return [(name, url) for name, url in found if url is not None]
+
+
+@dataclass(frozen=True, slots=True)
+class Heading:
+    """A column's heading: `state` is ascending, descending, none, or "" where it never sorts."""
+
+    name: str
+    label: str
+    state: str
+    url: str | None
+
+
+def page_urls(page: Page, url: str, wire: Wire = USUAL) -> Urls:
+    """Return the addresses round a page that was asked for at `url`.
+
+    `url` may be absolute, a path, or a query alone ("?size=50"), and so are the links: behind a
+    mount or a proxy give the address that readers see. Where the position is part of the path, give
+    the address without it. Parameters other than the position are kept as they are.
+    """
+    address = _Address(url, wire, page)
+    numbered = wire.numbers and page.number is not None and page.number_exact
+    number, last = page.number or 1, page.last_number
+    if numbered:
+        prev = address.of_number(number - 1) if page.prev is not None and number > 1 else None
+        following = address.of_number(number + 1) if page.next is not None else None
+    else:
+        prev, following = address.of_cursor(page.prev), address.of_cursor(page.next)
+    end = page.last
+    if end is not None:
+        end = address.of_number(last) if numbered and last else address.of_cursor(end)
+    return Urls(
+        _self(address, page, numbered), address.bare() if page.first is not None else None,
+        prev, following, end,
+        tuple(_place(address, link) for link in page.strip(wire.slots)),
+    )  # fmt: skip
+
+
+def _self(address: _Address, page: Page, numbered: bool) -> str:
+    if page.first is None:
+        return address.bare()
+    if numbered and page.number is not None:
+        return address.of_number(page.number)
+    return address.of_cursor(page.self) or address.bare()
+
+
+def _place(address: _Address, link: Link) -> Place:
+    if link.number is None:
+        return Place(None, None)
+    return Place(link.number, address.of_number(link.number), link.current)
+
+
+class _Address:
+    """One address, with its position exchanged."""
+
+    def __init__(self, url: str, wire: Wire, page: Page | None = None) -> None:
+        self._parts = urlsplit(url)
+        self._wire = wire
+        kept = parse_qsl(self._parts.query, keep_blank_values=True)
+        self._kept = [(name, value) for name, value in kept if name not in wire.positions]
+        self._size = 1 if page is None else page.size
+
+    def bare(self) -> str:
+        return self._with([])
+
+    def of_number(self, number: int) -> str:
+        if number == 1:
+            return self.bare()
+        text = self._wire.number_text(number, self._size)
+        return self._at(self._wire.page, text)
+
+    def of_cursor(self, cursor: str | None) -> str | None:
+        return None if cursor is None else self._at(self._wire.cursor, cursor)
+
+    def sorted_by(self, order: str) -> str:
+        name = self._wire.named(self._wire.sort)
+        return self._with([(name, order)], without=name)
+
+    def _at(self, name: str, value: str) -> str:
+        if self._wire.in_path:
+            path = f"{self._parts.path.rstrip('/')}/{quote(value, safe='')}"
+            return self._with([], path)
+        return self._with([(self._wire.named(name), value)])
+
+    def _with(
+        self, more: Iterable[tuple[str, str]], path: str | None = None, without: str = ""
+    ) -> str:
+        pairs = [pair for pair in self._kept if not without or pair[0] != without]
+        query = urlencode([*pairs, *more])
+        parts = self._parts._replace(query=query, fragment="")
+        if path is not None:
+            parts = parts._replace(path=path)
+        return urlunsplit(parts) or "?"
+
+
+def link_header(page: Page, url: str, wire: Wire = USUAL) -> str:
+    """Return the value of a Link header (RFC 8288) for a page that was asked for at `url`."""
+    return header_of(page_urls(page, url, wire))
+
+
+def header_of(urls: Urls) -> str:
+    """Return the value of a Link header for addresses."""
+    return ", ".join(f'<{quote(url, _SAFE)}>; rel="{name}"' for name, url in urls.items())
+
+
+_SAFE = "!#$%&'()*+,/:;=?@[]~"
+
+
+def headings(
+    names: Iterable[str], listing: Listing, order: str | None, url: str, wire: Wire = USUAL
+) -> tuple[Heading, ...]:
+    """Return a heading for each column: whether the page is sorted by it, and how to sort by it.
+
+    `order`: the order that the page was read in, None for the listing's first one. A column that
+    sorts both ways turns round; one that sorts by an order already stays.
+    """
+    address = _Address(url, wire)
+    allowed = {str(one): one.terms[0] for one in listing.variety.described.given if one.terms}
+    now = allowed.get(order or next(iter(allowed), ""))
+    found = []
+    for name in names:
+        ways = {text: term for text, term in allowed.items() if term.name == name}
+        state = "" if not ways else "none"
+        if now is not None and now.name == name:
+            state = "descending" if now.descending else "ascending"
+        turned = [t for t, term in ways.items() if state == "none" or term.descending !=
+                  (state == "descending")]  # fmt: skip
+        target = next(iter(turned or ways), None)
+        label = name.replace("_", " ")
+        found.append(
+            Heading(name, label, state, None if target is None else address.sorted_by(target))
+        )
+    return tuple(found)

@@ -1,0 +1,227 @@
+"""Requests: what the parameters of an address ask of a listing."""
+
+from __future__ import annotations
+
+import enum
+from collections.abc import Iterable, Mapping
+from datetime import date, datetime, time
+from decimal import Decimal, InvalidOperation
+from typing import TYPE_CHECKING, Any
+from urllib.parse import parse_qsl
+from uuid import UUID
+
+from sqlalchemy.types import TypeEngine
+
+from vrelko.core.spot import Spot
+from vrelko.errors import PageError, nearest
+from vrelko.sql.searching import PARAMETER
+from vrelko.web.wire import USUAL, Wire
+
+if TYPE_CHECKING:
+    from vrelko.serving.listing import Listing
+
+_MOST_TEXT = 1_000
+_MOST_NUMBER = 2**63
+
+
+def request_from(
+    params: Any,
+    listing: Listing,
+    wire: Wire = USUAL,
+    *,
+    path_part: str | None = None,
+    given: Mapping[str, Any] | None = None,
+) -> dict[str, Any]:
+    """Return what `Listing.read` takes by name, from the parameters of an address.
+
+    `params`: a query string, pairs, a mapping, or any framework's multi-valued one. `path_part`:
+    the position, where it is part of the path. `given`: parameters that the address must not
+    choose, such as a tenant. Raises PageError and OrderError.
+    """
+    values = _gather(params, listing, wire, set(given or {}))
+    own = {name: values.pop(wire.named(name), None) for name in
+           (wire.page, wire.size, wire.cursor, wire.sort)}  # fmt: skip
+    texts = {name: _single(wire.named(name), found) for name, found in own.items()}
+    types = listing.variety.filters.types
+    read = {
+        name: _typed(wire.named(name), found, types[name])
+        for name in types
+        if (found := values.get(wire.named(name))) is not None
+    }
+    return {
+        "at": _position(texts, path_part, wire),
+        "size": texts[wire.size] or None,
+        "order": _order(texts[wire.sort], listing),
+        "params": {**{k: v for k, v in read.items() if v is not None}, **(given or {})},
+        "on_bad_page": wire.on_bad_page,
+        "past_end": wire.past_end,
+    }
+
+
+def pairs_of(params: Any) -> list[tuple[str, str]]:
+    """Return parameters as pairs, whatever they come in."""
+    if isinstance(params, (str, bytes)):
+        text = params.decode("latin-1") if isinstance(params, bytes) else params
+        return parse_qsl(text.lstrip("?"), keep_blank_values=True)
+    if hasattr(params, "multi_items"):
+        return list(params.multi_items())
+    if hasattr(params, "lists"):  # of lists by name
+        return [(name, value) for name, many in params.lists() for value in many]
+    found: list[tuple[str, str]] = []
+    for name, value in params.items() if isinstance(params, Mapping) else params:
+        many = value if isinstance(value, (list, tuple)) else [value]
+        found += [(name, one) for one in many if one is not None]
+    return found
+
+
+def _gather(
+    params: Any, listing: Listing, wire: Wire, fixed: Iterable[str]
+) -> dict[str, list[str]]:
+    """Return the values of each parameter that the listing knows. Raises PageError."""
+    own = {wire.page, wire.size, wire.cursor, wire.sort}
+    clash = own & set(listing.variety.filters.types)
+    if clash:
+        raise PageError(
+            f"the parameter {min(clash)!r} is a filter's and a position's at once",
+            "Name the position otherwise: Wire(page=…)",
+            "web-wire",
+        )
+    known = {wire.named(name) for name in own | set(listing.variety.filters.types) - set(fixed)}
+    found: dict[str, list[str]] = {}
+    for name, value in pairs_of(params):
+        if name not in known:
+            if wire.unknown == "refuse" and name.startswith(wire.prefix):
+                raise PageError(
+                    f"the parameter {_short(name)} is not known here",
+                    nearest(name, known),
+                    "web-parameter",
+                )
+            continue
+        if "\x00" in value or len(value) > 100 * _MOST_TEXT:
+            raise _unfit(name, "holds what no value holds, or is too long")
+        found.setdefault(name, []).append(value)
+    return found
+
+
+def _single(name: str, values: list[str] | None) -> str | None:
+    if values is None:
+        return None
+    if len(set(values)) > 1:
+        raise PageError(
+            f"the parameter {name!r} is given more than once", "Give it once", "web-repeated"
+        )
+    return values[0].strip()
+
+
+def _position(texts: Mapping[str, str | None], part: str | None, wire: Wire) -> Spot | str | None:
+    number, cursor = texts[wire.page], texts[wire.cursor]
+    if part:
+        number, cursor = (part, cursor) if _is_number(part) else (number, part)
+    if cursor and number:
+        raise PageError(
+            "a cursor and a page number are two positions at once", "Give one", "web-position"
+        )
+    if cursor or not number:
+        return cursor or None
+    if wire.offsets:
+        return Spot.offset(number)
+    spot = Spot.number(number)
+    if wire.first == 0 and _is_number(number):
+        spot = Spot.number(int(number) + 1)
+    return spot
+
+
+def _is_number(text: str) -> bool:
+    digits = text[1:] if text[:1] in "+-" else text
+    return digits.isascii() and digits.isdigit() and len(digits) < 20
+
+
+def _order(text: str | None, listing: Listing) -> str | None:
+    """Return the allowed order that a reader means: NULLs need not be mentioned."""
+    if not text:
+        return None
+    for order in listing.variety.described.given:
+        plain = ",".join(f"{'-' if t.descending else ''}{t.name}" for t in order.terms)
+        if text in (plain, str(order)):
+            return str(order)
+    return text
+
+
+def _typed(name: str, values: list[str], asked: tuple[TypeEngine[Any], bool]) -> Any:
+    """Return a filter's value in the type of its column; nothing at all for an empty text."""
+    kind, many = asked
+    if many:
+        parts = [part for value in values for part in value.split(",") if part.strip()]
+        return [_value(name, part, kind) for part in parts] or None
+    text = _single(name, values)
+    return None if not text else _value(name, text, kind)
+
+
+def _value(name: str, text: str, kind: TypeEngine[Any]) -> Any:
+    try:
+        wanted = kind.python_type
+    except NotImplementedError:
+        wanted = str
+    if issubclass(wanted, enum.Enum):
+        if text not in wanted.__members__:
+            raise _unfit(name, f"is none of {', '.join(wanted.__members__)}")
+        return wanted[text]
+    read = _READ.get(wanted)
+    if read is None:
+        return text
+    try:
+        value = read(text)
+    except (ValueError, InvalidOperation, OverflowError) as error:
+        raise _unfit(name, f"is no {_NAMES[wanted]}") from error
+    if isinstance(value, int) and not -_MOST_NUMBER <= value < _MOST_NUMBER:
+        raise _unfit(name, "is too large")
+    return value
+
+
+def _whole(text: str) -> int:
+    if len(text) > 20:
+        raise ValueError(text)
+    return int(text)
+
+
+def _decimal(text: str) -> Decimal:
+    value = Decimal(text)
+    if not value.is_finite() or abs(value.adjusted()) > 100:
+        raise ValueError(text)
+    return value
+
+
+def _flag(text: str) -> bool:
+    return {"true": True, "1": True, "false": False, "0": False}[text.lower()]
+
+
+def _flagged(text: str) -> bool:
+    try:
+        return _flag(text)
+    except KeyError as error:
+        raise ValueError(text) from error
+
+
+_READ: dict[type, Any] = {
+    int: _whole, float: float, Decimal: _decimal, bool: _flagged, UUID: UUID,
+    datetime: datetime.fromisoformat, date: date.fromisoformat, time: time.fromisoformat,
+}  # fmt: skip
+_NAMES = {
+    int: "whole number", float: "number", Decimal: "number", bool: "true or false", UUID: "UUID",
+    datetime: "ISO 8601 date and time", date: "ISO 8601 date", time: "ISO 8601 time",
+}  # fmt: skip
+
+
+def _unfit(name: str, what: str) -> PageError:
+    return PageError(
+        f"the value of {name!r} {what}", "Correct it, or leave the parameter out", "web-value"
+    )
+
+
+def _short(name: str) -> str:
+    return repr(name if len(name) <= 40 else name[:40] + "…")
+
+
+def searches(listing: Listing) -> bool:
+    """Tell whether a listing can be searched."""
+    return PARAMETER in listing.variety.filters.types

@@ -1,0 +1,127 @@
+"""Bodies of answers: a page as plain data, and values as exact JSON."""
+
+from __future__ import annotations
+
+import base64
+import enum
+import json
+import math
+from datetime import date, datetime, time, timedelta
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any
+from uuid import UUID
+
+from sqlalchemy import inspect
+from sqlalchemy.exc import NoInspectionAvailable
+
+from vrelko.web.addresses import Urls, page_urls
+from vrelko.web.wire import USUAL, Wire
+
+if TYPE_CHECKING:
+    from vrelko.serving.page import Page
+
+
+def body_of(
+    page: Page, url: str, wire: Wire = USUAL, *, order: str | None = None, urls: Urls | None = None
+) -> dict[str, Any]:
+    """Return a page as the plain data that is sent: rows, place, total and links.
+
+    `url`: the address that readers see. `order`: the order it was read in, as text. Names are those
+    of the wire's `fields`.
+    """
+    links = urls or page_urls(page, url, wire)
+    from_to = page.from_to
+    shift = wire.first - 1
+    body: dict[str, Any] = {
+        "rows": rows_of(page),
+        "size": page.size,
+        "number": None if page.number is None else page.number + shift,
+        "last_number": None if page.last_number is None else page.last_number + shift,
+        "offset": page.offset,
+        "from_to": None
+        if from_to is None
+        else {"first": from_to.first, "last": from_to.last, "text": str(from_to)},
+        "total": {"value": page.total.value, "kind": page.total.kind},
+        "sort": order,
+        "links": {
+            "self": links.self, "first": links.first, "prev": links.prev, "next": links.next,
+            "last": links.last,
+        },
+        "strip": [
+            {"number": None if one.number is None else one.number + shift, "url": one.url,
+             "current": one.current}
+            for one in links.strip
+        ],
+        "clamped": page.clamped,
+    }  # fmt: skip
+    if not wire.fields:
+        return body
+    named = ((wire.fields.get(name, name), value) for name, value in body.items())
+    return {name: value for name, value in named if name is not None}
+
+
+def rows_of(page: Page) -> list[dict[str, Any]]:
+    """Return each row by name; entities by their columns."""
+    return [
+        {name: _entity(value) for name, value in row._mapping.items()}
+        if hasattr(row, "_mapping")
+        else _entity(row)
+        for row in page
+    ]
+
+
+def _entity(value: Any) -> Any:
+    if value is None or isinstance(value, _PLAIN):
+        return value
+    try:
+        mapper = inspect(value).mapper
+    except (NoInspectionAvailable, AttributeError):
+        return value
+    return {one.key: getattr(value, one.key) for one in mapper.column_attrs}
+
+
+def to_json(data: Any) -> str:
+    """Return data as JSON, exactly: times in ISO 8601, decimals and UUIDs as text, bytes in base64.
+
+    Numbers that JSON has not (infinite ones, NaN) come as text too.
+    """
+    try:
+        return json.dumps(data, default=_exact, ensure_ascii=False, allow_nan=False,
+                          separators=(",", ":"))  # fmt: skip
+    except ValueError:
+        return json.dumps(_finite(data), default=_exact, ensure_ascii=False, separators=(",", ":"))
+
+
+def _finite(data: Any) -> Any:
+    if isinstance(data, dict):
+        return {name: _finite(value) for name, value in data.items()}
+    if isinstance(data, (list, tuple)):
+        return [_finite(value) for value in data]
+    if isinstance(data, float) and not math.isfinite(data):
+        return "NaN" if math.isnan(data) else "Infinity" if data > 0 else "-Infinity"
+    return data
+
+
+def _exact(value: Any) -> Any:
+    if isinstance(value, (datetime, date, time)):
+        return value.isoformat()
+    if isinstance(value, enum.Enum):
+        return value.name
+    if isinstance(value, timedelta):
+        return _duration(value)
+    if isinstance(value, (bytes, bytearray, memoryview)):
+        return base64.b64encode(bytes(value)).decode("ascii")
+    if isinstance(value, (set, frozenset)):
+        return sorted(value, key=str)
+    return str(value)
+
+
+def _duration(value: timedelta) -> str:
+    """Return an ISO 8601 duration."""
+    sign, left = ("-", -value) if value < timedelta(0) else ("", value)
+    seconds = f"{left.seconds}.{left.microseconds:06d}".rstrip("0").rstrip(".")
+    return f"{sign}P{left.days}DT{seconds}S"
+
+
+_PLAIN = (str, int, float, bool, bytes, datetime, date, time, timedelta, Decimal, UUID, enum.Enum,
+          list, dict, tuple)  # fmt: skip

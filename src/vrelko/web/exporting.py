@@ -1,0 +1,86 @@
+"""Exports: a listing's rows as a stream, resumable, no faster than allowed."""
+
+from __future__ import annotations
+
+import asyncio
+import csv
+import io
+import time
+from collections.abc import AsyncIterator, Iterator, Sequence
+from typing import TYPE_CHECKING, Any
+
+from vrelko.errors import PageError, VrelkoError
+from vrelko.web.bodies import rows_of, to_json
+from vrelko.web.problems import problem_of
+
+if TYPE_CHECKING:
+    from vrelko.serving.page import Page
+
+FORMATS = {"ndjson": "application/x-ndjson", "csv": "text/csv; charset=utf-8"}
+BATCH = 1_000
+
+_DONE = object()
+
+
+def check_format(text: str | None) -> str:
+    """Return the format asked for. Raises PageError."""
+    if text in (None, ""):
+        return "ndjson"
+    if text not in FORMATS:
+        raise PageError(
+            "an export cannot be in that format", f"Ask for {' or '.join(FORMATS)}", "web-format"
+        )
+    return str(text)
+
+
+async def stream_rows(
+    pages: Iterator[Page], kind: str, rows_s: float | None, ways: Any
+) -> AsyncIterator[bytes]:
+    """Yield an export's text, a batch at a time.
+
+    NDJSON: a row a line; after each batch a line {"resume": cursor}, at the end {"end": true}, and
+    where the database fails {"problem": …}, so that a broken export is never taken for a whole
+    one. `rows_s` bounds the rows a second on the mean. `ways`: runs a blocking call in a thread.
+    """
+    began, sent = time.monotonic(), 0
+    names: Sequence[str] = ()
+    while True:
+        try:
+            page = await ways(next, pages, _DONE)
+        except VrelkoError as error:
+            if kind == "csv":
+                raise
+            yield (to_json({"problem": problem_of(error)}) + "\n").encode()
+            return
+        if page is _DONE:
+            break
+        rows = rows_of(page)
+        if kind == "csv":
+            text, names = _csv(rows, names)
+        else:
+            text = "".join(to_json(row) + "\n" for row in rows)
+            if page.next is not None:
+                text += to_json({"resume": page.next}) + "\n"
+        sent += len(rows)
+        yield text.encode()
+        if rows_s:
+            await asyncio.sleep(max(began + sent / rows_s - time.monotonic(), 0))
+    if kind == "ndjson":
+        yield b'{"end":true}\n'
+
+
+def _csv(rows: Sequence[dict[str, Any]], names: Sequence[str]) -> tuple[str, Sequence[str]]:
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\r\n")  # RFC 4180
+    if not names and rows:
+        names = list(rows[0])
+        writer.writerow(names)
+    for row in rows:
+        writer.writerow([_cell(value) for value in row.values()])
+    return out.getvalue(), names
+
+
+def _cell(value: Any) -> Any:
+    if value is None or isinstance(value, (int, str)):
+        return value
+    return to_json(value).strip('"')

@@ -1,0 +1,69 @@
+"""Looks: the words, class names and templates of server-rendered pages, one for all listings."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from vrelko.core.arithmetic import FromTo
+
+
+@dataclass(frozen=True)
+class Words:
+    """What the controls say; `number` writes a whole number. `{…}` are filled in."""
+
+    pages: str = "Pages"
+    page: str = "Page {number}"
+    first: str = "First"
+    prev: str = "Previous"
+    next: str = "Next"
+    last: str = "Last"
+    end: str = "End of the list"
+    empty: str = "Nothing matches"
+    rows: str = "{first}–{last}"
+    of: str = "{rows} of {total}"
+    number: Callable[[int], str] = "{:,}".format
+
+    def from_to(self, place: FromTo | None) -> str:
+        """Return where a page stands."""
+        return "" if place is None else place.text(self.rows, self.of, self.number)
+
+
+CLASSES = {
+    "part": "listing", "table": "listing-rows", "nav": "listing-pages", "list": "", "link": "",
+    "off": "off", "current": "current", "gap": "gap", "place": "listing-place",
+    "end": "listing-end",
+}  # fmt: skip
+"""The class of each part of the controls."""
+
+
+@dataclass(frozen=True)
+class Looks:
+    """How server-rendered pages look.
+
+    `classes`: other class names for the parts (CLASSES). `templates`: a folder with templates of
+    your own, looked up before ours: rows.html, controls.html, part.html, document.html. `cells`:
+    writes a column's value, by column name. `stylesheet`: the address of one for whole documents.
+    """
+
+    words: Words = field(default_factory=Words)
+    classes: Mapping[str, str] = field(default_factory=dict)
+    templates: str | Path | None = None
+    cells: Mapping[str, Callable[[Any], str]] = field(default_factory=dict)
+    stylesheet: str | None = None
+    lang: str = "en"
+
+    def class_of(self, part: str) -> str:
+        """Return the class names of a part."""
+        return self.classes.get(part, CLASSES[part])
+
+    def cell(self, name: str, value: Any) -> str:
+        """Return a value as it is shown."""
+        if name in self.cells:
+            return self.cells[name](value)
+        return "" if value is None else str(value)
+
+
+USUAL_LOOKS = Looks()

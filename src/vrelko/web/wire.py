@@ -1,0 +1,80 @@
+"""Wire: how a listing is asked for and answered over HTTP, so that it fits clients there are."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Literal
+
+from vrelko.errors import ListingError
+
+Unknown = Literal["refuse", "ignore"]
+
+FIELDS = (
+    "rows", "size", "number", "last_number", "offset", "from_to", "total", "sort", "links",
+    "strip", "clamped",
+)  # fmt: skip
+"""Fields of an answer, in this order."""
+
+
+@dataclass(frozen=True)
+class Wire:
+    """The names and habits of one listing's requests and answers.
+
+    `page`, `size`, `cursor`, `sort`: names of the query parameters; filters and the search have the
+    names of the listing's own. `prefix` stands before each of them, so that several listings share
+    one address. `first`: the number of the first page, 0 or 1. `offsets`: the page parameter holds
+    a row offset. `numbers`: next, previous and last links hold page numbers (or offsets) where
+    these are known, instead of cursors. `in_path`: the position is the last part of the path.
+
+    `fields`: other names for fields of the answer (FIELDS), None to leave one out. `unknown`:
+    whether parameters that the listing does not know are refused or ignored. `on_bad_page` and
+    `past_end` are those of `Listing.read`. `slots`: places in the strip of page numbers.
+    `export_rows_s`: the most rows a second that an export sends, None without a bound.
+    """
+
+    page: str = "page"
+    size: str = "size"
+    cursor: str = "cursor"
+    sort: str = "sort"
+    prefix: str = ""
+    first: int = 1
+    offsets: bool = False
+    numbers: bool = False
+    in_path: bool = False
+    fields: Mapping[str, str | None] = field(default_factory=dict)
+    unknown: Unknown = "refuse"
+    on_bad_page: str = "error"
+    past_end: str = "empty"
+    slots: int = 7
+    export_rows_s: float | None = None
+
+    def __post_init__(self) -> None:
+        if self.first not in (0, 1):
+            raise ListingError(f"the first page cannot be {self.first}", "Give 0 or 1", "web-wire")
+        wrong = [name for name in self.fields if name not in FIELDS]
+        if wrong:
+            raise ListingError(
+                f"an answer has no field {wrong[0]!r}", f"Known: {', '.join(FIELDS)}", "web-wire"
+            )
+        names = (self.page, self.size, self.cursor, self.sort)
+        if len(set(names)) < len(names):
+            raise ListingError(
+                "two parameters have one name", "Name page, size, cursor and sort apart", "web-wire"
+            )
+
+    def named(self, name: str) -> str:
+        """Return a parameter's name in an address."""
+        return self.prefix + name
+
+    @property
+    def positions(self) -> frozenset[str]:
+        """The parameters that hold a position."""
+        return frozenset({self.named(self.page), self.named(self.cursor)})
+
+    def number_text(self, number: int, size: int) -> str:
+        """Return a page number (from 1) as it stands in an address."""
+        return str((number - 1) * size if self.offsets else number - 1 + self.first)
+
+
+USUAL = Wire()
