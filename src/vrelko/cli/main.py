@@ -24,9 +24,21 @@ from vrelko.cli.options import (
     walks_option,
     write_text,
 )
+from vrelko.cli.serving import serve
 from vrelko.errors import EXIT_STATUS, FactsError, VrelkoError, find_status
 
-_ORDER = ("survey", "plan", "sql", "measure", "drift", "settle", "anchors", "report", "demo")
+_ORDER = (
+    "survey",
+    "plan",
+    "sql",
+    "measure",
+    "drift",
+    "settle",
+    "anchors",
+    "report",
+    "serve",
+    "demo",
+)
 """The order of work."""
 
 
@@ -293,5 +305,5 @@ def demo(folder: str, rows: int, walks: int, as_json: bool) -> None:
         click.echo(json.dumps(result, indent=2, default=str))
 
 
-for _command in (drift, settle, anchors):
+for _command in (drift, settle, anchors, serve):
     main.add_command(_command)

@@ -98,6 +98,13 @@ class Variety:
             self._variants[asked] = self._variants[where] = found
         return found
 
+    def default_order(self, given: Mapping[str, Any]) -> str:
+        """Return the order in force where none is asked for, as it was given."""
+        found = self.described
+        own = len(found.given) - found.search_orders
+        searching = SEARCH in self.filters.active(given)
+        return str(found.given[own if searching and found.search_orders else 0])
+
     def run_values(self, given: Mapping[str, Any]) -> dict[str, Any]:
         """Return the values to run statements with, of checked parameters."""
         values = self.filters.values(given)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from copy import copy
 from typing import Any
 
 from sqlalchemy import BindParameter, Select
@@ -24,6 +25,7 @@ ROUTINES = ("postgresql", "mariadb", "mysql")
 
 def render_sql(select: Select[Any], dialect: Dialect, limit: int | str) -> str:
     """Return a page statement as SQL text with named parameters and the limit written out."""
+    dialect = copy(dialect)  # the one given may be an engine's own
     dialect.paramstyle = "named"
     dialect.positional = False
     try:

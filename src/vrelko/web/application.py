@@ -80,16 +80,18 @@ def make_app(
     """
     site = Site(listings, engine, **settings)
     routes = [
-        Route("/openapi.json", _openapi(site), name="openapi"),
+        Route("/openapi.json", _openapi(), name="openapi"),
         Route("/{listing}/export", _exporter(site), name="export"),
         Route("/{listing}", _reader(site), name="listing"),
         Route("/{listing}/{position}", _reader(site), name="position"),
     ]
     if not site.exports:
         del routes[1]
-    handlers: dict[Any, Any] = {VrelkoError: _on_error, HTTPException: _on_http,
+    handlers: dict[Any, Any] = {VrelkoError: on_error, HTTPException: on_http,
                                 Exception: _on_failure}  # fmt: skip
-    return Starlette(debug=debug, routes=routes, exception_handlers=handlers)
+    app = Starlette(debug=debug, routes=routes, exception_handlers=handlers)
+    app.state.site = site
+    return app
 
 
 def _reader(site: Site) -> Callable[[Request], Any]:
@@ -121,7 +123,7 @@ def _answer(
 ) -> Response:
     url = address_of(site, request, wire)
     urls = page_urls(page, url, wire)
-    order = asked["order"]
+    order = asked["order"] or listing.default_order(asked["params"])
     kind = _wanted(request)
     headers = {"Link": header_of(urls), "Vary": "Accept, Page-Part"}
     if kind == "json" and listing.kind == "choices":
@@ -216,13 +218,19 @@ def _exporter(site: Site) -> Callable[[Request], Any]:
     return export
 
 
-def _openapi(site: Site) -> Callable[[Request], Any]:
+def describe_app(app: Starlette) -> dict[str, Any]:
+    """Return the OpenAPI description of an application that `make_app` made."""
+    site: Site = app.state.site
+    known = {
+        name: (listing, site.wire_of(name), frozenset(site.fixed_of(name, None)))
+        for name, listing in site.listings.items()
+    }
+    return describe_site(site.title, known, site.exports)
+
+
+def _openapi() -> Callable[[Request], Any]:
     async def describe(request: Request) -> Response:
-        known = {
-            name: (listing, site.wire_of(name), frozenset(site.fixed_of(name, None)))
-            for name, listing in site.listings.items()
-        }
-        document = describe_site(site.title, known, site.exports)
+        document = describe_app(request.app)
         root = request.scope.get("root_path") or ""
         return JSONResponse({**document, "servers": [{"url": root or "/"}]})
 
@@ -261,12 +269,14 @@ _TODO = {
 }
 
 
-async def _on_error(request: Request, error: Exception) -> Response:
+async def on_error(request: Request, error: Exception) -> Response:
+    """Answer with problem details."""
     assert isinstance(error, VrelkoError)
     return _problem(problem_of(error, str(request.url.path)))
 
 
-async def _on_http(request: Request, error: Exception) -> Response:
+async def on_http(request: Request, error: Exception) -> Response:
+    """Answer with problem details where there is nothing, or no such method."""
     assert isinstance(error, HTTPException)
     todo = _TODO.get(error.status_code, "Correct it")
     detail = str(error.detail)

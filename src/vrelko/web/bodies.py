@@ -52,6 +52,8 @@ def body_of(
              "current": one.current}
             for one in links.strip
         ],
+        "before": page.before,
+        "after": page.after,
         "clamped": page.clamped,
     }  # fmt: skip
     if not wire.fields:

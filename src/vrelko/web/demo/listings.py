@@ -1,0 +1,52 @@
+"""The listings of the demo page."""
+
+from __future__ import annotations
+
+from sqlalchemy import bindparam, select
+
+from vrelko.core.arithmetic import Sizes
+from vrelko.larkmere.schema import capture, species, station
+from vrelko.serving.listing import Listing
+from vrelko.sql.searching import Search
+
+STATUSES = ("new", "waiting", "queried", "checked", "duplicate")
+
+_ROWS = (
+    select(
+        capture.c.id, capture.c.ring, species.c.name.label("species"),
+        station.c.name.label("station"), capture.c.caught_at, capture.c.weight_g,
+        capture.c.status,
+    )
+    .join(species, species.c.id == capture.c.species_id)
+    .join(station, station.c.id == capture.c.station_id)
+)  # fmt: skip
+_FILTERS = {
+    "species": capture.c.species_id == bindparam("species"),
+    "station": capture.c.station_id == bindparam("station"),
+    "status": capture.c.status == bindparam("status"),
+}
+
+GRID = Listing(
+    _ROWS, name="captures", kind="grid", total="exact", sizes=Sizes(25, most=100),
+    orders=["-caught_at", "caught_at", "-weight_g:nulls-last", "weight_g:nulls-last", "ring",
+            "-ring"],
+    filters=_FILTERS, search=Search(["ring"]),
+)  # fmt: skip
+FEED = Listing(
+    _ROWS, name="arrivals", kind="feed", orders="-caught_at", filters=_FILTERS,
+    sizes=Sizes(20, most=50),
+)  # fmt: skip
+BY_OFFSET = Listing(
+    _ROWS, name="by_offset", kind="grid", orders="-caught_at", total="none", strategy="offset",
+    sizes=Sizes(10, most=50),
+)  # fmt: skip
+BY_KEYSET = Listing(
+    _ROWS, name="by_keyset", kind="feed", orders="-caught_at", sizes=Sizes(10, most=50)
+)
+SPECIES = Listing(
+    select(species.c.id, species.c.name), name="species", kind="choices", orders="name", cap=500
+)
+STATIONS = Listing(
+    select(station.c.id, station.c.name), name="stations", kind="choices", orders="name", cap=500
+)
+LISTINGS = {one.name: one for one in (GRID, FEED, SPECIES, STATIONS)}

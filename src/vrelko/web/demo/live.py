@@ -1,0 +1,134 @@
+"""A copy of the Larkmere database that is written to while it is read."""
+
+from __future__ import annotations
+
+import random
+import shutil
+import tempfile
+import threading
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Engine, create_engine, delete, event, func, insert, select
+
+from vrelko.errors import DatabaseError, PageError
+from vrelko.larkmere.names import SPECIES, STATIONS
+from vrelko.larkmere.schema import capture, metadata
+
+MOST_RATE = 1_200.0
+"""Captures a minute that the writer brings at most."""
+
+_TICK_S = 0.05
+
+
+class Live:
+    """A database of captures and its writer: most arrive at the head, some a few hours late.
+
+    Works on a copy of an SQLite file, which is left alone; or on `engine`, which is written to.
+    """
+
+    def __init__(
+        self, source: Path | None = None, engine: Engine | None = None, seed: int = 1
+    ) -> None:
+        self._folder = tempfile.TemporaryDirectory(prefix="vrelko-demo-")
+        if engine is None:
+            engine = _copy(source, Path(self._folder.name) / "live.db")
+        self.engine = engine
+        self._rng = random.Random(seed)
+        self._lock = threading.Lock()
+        self._stop = threading.Event()
+        self._thread: threading.Thread | None = None
+        self.rate = 0.0
+        self.inserted = self.deleted = 0
+        with engine.connect() as connection:
+            newest, last = connection.execute(
+                select(func.max(capture.c.caught_at), func.max(capture.c.id))
+            ).one()
+        self._newest, self._last = newest or datetime(2026, 7, 1), last or 0
+
+    def state(self) -> dict[str, Any]:
+        """Return how fast rows come, and how many came and went."""
+        return {"rate": self.rate, "inserted": self.inserted, "deleted": self.deleted}
+
+    def set_rate(self, rate: float) -> None:
+        """Let so many captures arrive a minute. Raises PageError."""
+        if not 0 <= rate <= MOST_RATE:
+            raise PageError(
+                f"{rate:g} captures a minute cannot be", f"Give 0 to {MOST_RATE:,.0f}", "demo-rate"
+            )
+        self.rate = float(rate)
+        if self._thread is None and rate > 0:
+            self._thread = threading.Thread(target=self._write, daemon=True)
+            self._thread.start()
+
+    def add(self, **given: Any) -> dict[str, Any]:
+        """Add a capture, at the head unless told; return its values."""
+        rng = self._rng
+        with self._lock:
+            self._last += 1
+            late = rng.expovariate(1 / 6) if rng.random() < 0.3 else 0.0
+            self._newest += timedelta(minutes=1)
+            hour = (self._newest - timedelta(hours=late)).replace(minute=0, second=0)
+            row = {
+                "id": self._last, "ring": f"N{10_000_000 + self._last}",
+                "species_id": 1 + int(rng.random() ** 2 * len(SPECIES)),
+                "station_id": 1 + int(rng.random() ** 2 * len(STATIONS)),
+                "caught_at": hour, "weight_g": round(rng.uniform(6, 40), 1), "wing_mm": 60,
+                "age_code": 1, "status": 0, "looked_at": None, "note": "",
+                **{name: value for name, value in given.items() if value is not None},
+            }  # fmt: skip
+            with self.engine.begin() as connection:
+                connection.execute(insert(capture), row)
+            self.inserted += 1
+        return row
+
+    def remove(self, number: int) -> bool:
+        """Delete a capture; tell whether it was there."""
+        with self._lock, self.engine.begin() as connection:
+            gone = connection.execute(delete(capture).where(capture.c.id == number)).rowcount
+            self.deleted += gone
+        return bool(gone)
+
+    @property
+    def last(self) -> int:
+        """The highest number of a capture."""
+        return self._last
+
+    def close(self) -> None:
+        """Stop the writer, and remove the copy."""
+        self._stop.set()
+        if self._thread is not None:
+            self._thread.join()
+        self.engine.dispose()
+        self._folder.cleanup()
+
+    def _write(self) -> None:
+        due = 0.0
+        while not self._stop.wait(_TICK_S):
+            due += self.rate / 60 * _TICK_S
+            while due >= 1:
+                due -= 1
+                self.add()
+
+
+def _copy(source: Path | None, target: Path) -> Engine:
+    """Return an engine on a copy of a Larkmere file, in a mode that lets readers read on."""
+    try:
+        if source is not None:
+            shutil.copy(source, target)
+    except OSError as error:
+        raise DatabaseError(
+            f"{str(source)!r} cannot be copied: {error.strerror}",
+            "Make it with: vrelko demo",
+            "demo-folder",
+        ) from error
+    engine = create_engine(f"sqlite:///{target}", connect_args={"timeout": 30})
+
+    @event.listens_for(engine, "connect")
+    def _set(connection: Any, _record: Any) -> None:
+        for pragma in ("journal_mode=WAL", "synchronous=OFF"):
+            connection.execute(f"PRAGMA {pragma}")
+
+    metadata.create_all(engine)
+    return engine

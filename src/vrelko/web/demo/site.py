@@ -1,0 +1,134 @@
+"""The application of the demo page."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
+from importlib.resources import files
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.concurrency import run_in_threadpool
+from starlette.exceptions import HTTPException
+from starlette.requests import Request
+from starlette.responses import HTMLResponse, Response
+from starlette.routing import Mount, Route
+
+from vrelko.errors import PageError, VrelkoError
+from vrelko.web.application import make_app, on_error, on_http
+from vrelko.web.asking import request_from
+from vrelko.web.bodies import to_json
+from vrelko.web.demo.comparing import Comparisons
+from vrelko.web.demo.listings import FEED, LISTINGS, STATUSES
+from vrelko.web.demo.live import Live
+from vrelko.web.wire import Wire
+
+ASSETS = {
+    "demo.css": "text/css", "main.js": "text/javascript", "common.js": "text/javascript",
+    "grid.js": "text/javascript", "feed.js": "text/javascript", "compare.js": "text/javascript",
+    "live.js": "text/javascript",
+}  # fmt: skip
+_MOST_NEW = 99
+_WIRE = Wire(past_end="last")
+
+
+def make_demo(live: Live) -> Starlette:
+    """Return the demo page's application over a live database."""
+    comparisons = Comparisons(live)
+
+    async def change_rate(request: Request) -> Response:
+        live.set_rate(_number(await _body(request), "rate"))
+        return _json(live.state())
+
+    async def add(request: Request) -> Response:
+        body = await _body(request)
+        known = {name: _whole(body, name) for name in ("species_id", "station_id") if name in body}
+        return _json(await run_in_threadpool(lambda: live.add(**known)), 201)
+
+    async def remove(request: Request) -> Response:
+        if not await run_in_threadpool(live.remove, request.path_params["number"]):
+            raise HTTPException(404, "there is no such capture")
+        return Response(status_code=204)
+
+    async def count_new(request: Request) -> Response:
+        pairs = [pair for pair in request.query_params.multi_items() if pair[0] != "before"]
+        asked = request_from(pairs, FEED)
+        before = request.query_params.get("before", "")
+        if not before:
+            raise PageError("there is no place to count from", "Give before=", "demo-place")
+        found = await run_in_threadpool(
+            lambda: FEED.count_ahead(live.engine, before, most=_MOST_NEW, params=asked["params"])
+        )
+        return _json({"new": found.value, "more": found.kind == "capped"})
+
+    async def turn(request: Request) -> Response:
+        name, way = request.path_params["walk"], request.path_params["way"]
+        size = _whole(dict(request.query_params), "size")
+        return _json(await run_in_threadpool(comparisons.turn, name, way, size))
+
+    async def begin(request: Request) -> Response:
+        return _json({"walk": comparisons.begin()}, 201)
+
+    async def tell(request: Request) -> Response:
+        return _json({**live.state(), "statuses": STATUSES})
+
+    @asynccontextmanager
+    async def lifespan(app: Starlette) -> AsyncIterator[None]:
+        yield
+        live.close()
+
+    routes = [
+        Route("/", _asset("index.html", "text/html; charset=utf-8")),
+        Route("/favicon.ico", lambda request: Response(status_code=204)),
+        Route("/live", tell),
+        Route("/live", change_rate, methods=["POST"]),
+        Route("/captures", add, methods=["POST"]),
+        Route("/captures/{number:int}", remove, methods=["DELETE"]),
+        Route("/new", count_new),
+        Route("/walks", begin, methods=["POST"]),
+        Route("/walks/{walk}/{way}", turn),
+        Mount("/data", make_app(LISTINGS, live.engine, wire=_WIRE, title="Larkmere")),
+        *(Route(f"/assets/{name}", _asset(name, kind)) for name, kind in ASSETS.items()),
+    ]
+    handlers: dict[Any, Any] = {VrelkoError: on_error, HTTPException: on_http}
+    return Starlette(routes=routes, exception_handlers=handlers, lifespan=lifespan)
+
+
+def _asset(name: str, kind: str) -> Callable[[Request], Response]:
+    content = files("vrelko.web.demo").joinpath("assets", name).read_text(encoding="utf-8")
+
+    async def answer(request: Request) -> Response:
+        if kind.startswith("text/html"):
+            return HTMLResponse(content)
+        return Response(content, media_type=kind, headers={"Cache-Control": "no-cache"})
+
+    return answer  # type: ignore[return-value]
+
+
+async def _body(request: Request) -> dict[str, Any]:
+    try:
+        found = await request.json()
+    except ValueError as error:
+        raise PageError("the body is no JSON", "Send an object", "demo-body") from error
+    if not isinstance(found, dict):
+        raise PageError("the body is no object", "Send an object", "demo-body")
+    return found
+
+
+def _number(body: dict[str, Any], name: str) -> float:
+    value = body.get(name)
+    if isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value):
+        raise PageError(f"{name} is no number", "Give a number", "demo-body")
+    return float(value)
+
+
+def _whole(body: dict[str, Any], name: str) -> int:
+    try:
+        return int(body[name])
+    except (KeyError, TypeError, ValueError) as error:
+        raise PageError(f"{name} is no whole number", "Give digits", "demo-body") from error
+
+
+def _json(data: Any, status: int = 200) -> Response:
+    return Response(to_json(data), status, media_type="application/json")
