@@ -3,8 +3,13 @@
 import json
 import os
 import re
+import signal
+import socket
 import subprocess
 import sys
+import time
+import urllib.error
+import urllib.request
 
 import pytest
 from click.testing import CliRunner
@@ -230,7 +235,44 @@ def test_anchors(demo, tmp_path):
     assert json.loads((tmp_path / "grid.json").read_text())["schema"] == "vrelko.anchors/1"
 
 
+def test_serve_describes_and_answers(demo, tmp_path):
+    described = json.loads(run("serve", demo[0] / "pages.toml", "--json").stdout)
+    assert set(described["paths"]) == {
+        "/station_grid", "/station_grid/export", "/arrivals", "/arrivals/export",
+    }  # fmt: skip
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    for arguments, path, words in (
+        (["serve", demo[0] / "pages.toml"], "station_grid?station=3", '"rows":['),
+        (["serve", "--demo", demo[0]], "", "<h1>Larkmere</h1>"),
+    ):
+        command = [sys.executable, "-m", "vrelko", *map(str, arguments), "--port", str(port)]
+        server = subprocess.Popen(command, stderr=subprocess.PIPE, text=True)
+        try:
+            assert f"http://127.0.0.1:{port}/" in server.stderr.readline()
+            assert words in fetch(f"http://127.0.0.1:{port}/{path}")
+        finally:
+            server.send_signal(signal.SIGINT)
+            server.communicate(timeout=20)
+
+
+def fetch(address):
+    """The text at an address, asked for until somebody listens."""
+    for _ in range(100):
+        try:
+            with urllib.request.urlopen(address) as answer:
+                return answer.read().decode()
+        except urllib.error.URLError:
+            time.sleep(0.1)
+    raise AssertionError(f"nobody answers at {address}")
+
+
 BAD = [
+    (["serve"], 2, "Name a pages file"),
+    (["serve", "none.toml"], 2, "no pages file"),
+    (["serve", "--demo", "."], 3, "no demo database"),
+    (["serve", "PAGES", "--port", "x"], 2, "not a valid integer"),
     (["anchors", "PAGES"], 2, "no anchored listing"),
     (["anchors", "PAGES", "arrivals"], 2, "no place for anchors"),
     (["settle", "DB", "capture", "caught"], 3, "no column 'caught'.*caught_at"),

@@ -55,6 +55,7 @@ def run_demo(folder: Path, rows: int, walks: int, quiet: bool) -> dict[str, Any]
     report = write_report(studies, folder / "report.html")
     out.print(f"report    {report}\ndatabase  {database}\npages     {pages_path}", soft_wrap=True)
     out.print(f"\nTry: vrelko plan {pages_path} station_grid", soft_wrap=True)
+    out.print(f"     vrelko serve --demo {folder}   (the demo page)", soft_wrap=True)
     pages.engine.dispose()
     return {
         "database": str(database),

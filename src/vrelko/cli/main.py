@@ -296,13 +296,20 @@ def report(
 )  # fmt: skip
 @walks_option
 @json_option
-def demo(folder: str, rows: int, walks: int, as_json: bool) -> None:
+@click.pass_context
+def demo(ctx: click.Context, folder: str, rows: int, walks: int, as_json: bool) -> None:
     """Make the Larkmere demo database and do the whole job on it: survey to report."""
     from vrelko.cli.demo import run_demo
 
     result = run_demo(Path(folder), rows, walks, quiet=as_json)
     if as_json:
         click.echo(json.dumps(result, indent=2, default=str))
+    elif _at_terminal() and click.confirm("Open the demo page now?", default=True):
+        ctx.invoke(serve, folder=folder, port=8_080, host="127.0.0.1", opens=True)
+
+
+def _at_terminal() -> bool:
+    return sys.stdin.isatty() and sys.stdout.isatty()
 
 
 for _command in (drift, settle, anchors, serve):

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import threading
+import webbrowser
 from pathlib import Path
 from typing import Any
 
@@ -22,8 +24,16 @@ from vrelko.errors import DatabaseError, PagesFileError
     "--demo", "folder", type=click.Path(file_okay=False), default=None, metavar="FOLDER",
     help="Serve the demo page on a copy of the database that `vrelko demo` left there.",
 )  # fmt: skip
+@click.option("--open", "opens", is_flag=True, help="Open it in the browser.")
 @click.option("--json", "as_json", is_flag=True, help="Print the OpenAPI description, not serve.")
-def serve(pages: str | None, host: str, port: int, folder: str | None, as_json: bool) -> None:
+def serve(
+    pages: str | None,
+    host: str,
+    port: int,
+    folder: str | None,
+    opens: bool = False,
+    as_json: bool = False,
+) -> None:
     """Serve the listings of a pages file over HTTP, or the demo page.
 
     Each listing answers at /NAME as JSON or as a document, with links to other pages; /NAME/export
@@ -45,6 +55,8 @@ def serve(pages: str | None, host: str, port: int, folder: str | None, as_json: 
     if as_json:
         _print_description(app)
         return
+    if opens:
+        threading.Timer(1.0, webbrowser.open, [f"http://{host}:{port}/"]).start()
     click.echo(f"http://{host}:{port or '(a free port)'}/  (Ctrl-C ends it)", err=True)
     uvicorn.run(app, host=host, port=port, log_level="warning" if port else "info")
 

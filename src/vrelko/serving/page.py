@@ -137,6 +137,16 @@ class Page(Sequence[Any]):
         return [self._ways.variant.key_from(row) for row in self._batch.full]
 
     @property
+    def at_start(self) -> bool:
+        """Whether nothing comes ahead of this page."""
+        return not self._batch.before
+
+    @property
+    def at_end(self) -> bool:
+        """Whether nothing follows this page."""
+        return not self._batch.after
+
+    @property
     def self(self) -> str:
         """The cursor of this very page; with another size it still begins at the same row."""
         if self._spot.kind == "number" and self.offset is not None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
-from urllib.parse import parse_qsl, quote, urlencode, urlsplit, urlunsplit
+from urllib.parse import parse_qsl, quote, urlencode
 
 from vrelko.core.arithmetic import Link
 from vrelko.web.wire import USUAL, Wire
@@ -65,22 +65,22 @@ def page_urls(page: Page, url: str, wire: Wire = USUAL) -> Urls:
     numbered = wire.numbers and page.number is not None and page.number_exact
     number, last = page.number or 1, page.last_number
     if numbered:
-        prev = address.of_number(number - 1) if page.prev is not None and number > 1 else None
-        following = address.of_number(number + 1) if page.next is not None else None
+        prev = address.of_number(number - 1) if not page.at_start and number > 1 else None
+        following = None if page.at_end else address.of_number(number + 1)
     else:
         prev, following = address.of_cursor(page.prev), address.of_cursor(page.next)
     end = page.last
     if end is not None:
         end = address.of_number(last) if numbered and last else address.of_cursor(end)
     return Urls(
-        _self(address, page, numbered), address.bare() if page.first is not None else None,
+        _self(address, page, numbered), None if page.at_start else address.bare(),
         prev, following, end,
         tuple(_place(address, link) for link in page.strip(wire.slots)),
     )  # fmt: skip
 
 
 def _self(address: _Address, page: Page, numbered: bool) -> str:
-    if page.first is None:
+    if page.at_start:
         return address.bare()
     if numbered and page.number is not None:
         return address.of_number(page.number)
@@ -97,43 +97,38 @@ class _Address:
     """One address, with its position exchanged."""
 
     def __init__(self, url: str, wire: Wire, page: Page | None = None) -> None:
-        self._parts = urlsplit(url)
-        self._wire = wire
-        kept = parse_qsl(self._parts.query, keep_blank_values=True)
-        self._kept = [(name, value) for name, value in kept if name not in wire.positions]
+        head, _, query = url.partition("#")[0].partition("?")
+        kept = parse_qsl(query, keep_blank_values=True) if query else []
+        self._head, self._wire = head, wire
+        self._kept = [pair for pair in kept if pair[0] not in wire.positions]
+        self._query = urlencode(self._kept)
         self._size = 1 if page is None else page.size
 
     def bare(self) -> str:
-        return self._with([])
+        return self._join(self._head, self._query)
 
     def of_number(self, number: int) -> str:
         if number == 1:
             return self.bare()
-        text = self._wire.number_text(number, self._size)
-        return self._at(self._wire.page, text)
+        return self._at(self._wire.page, self._wire.number_text(number, self._size))
 
     def of_cursor(self, cursor: str | None) -> str | None:
         return None if cursor is None else self._at(self._wire.cursor, cursor)
 
     def sorted_by(self, order: str) -> str:
         name = self._wire.named(self._wire.sort)
-        return self._with([(name, order)], without=name)
+        kept = [pair for pair in self._kept if pair[0] != name]
+        return self._join(self._head, urlencode([*kept, (name, order)]))
 
     def _at(self, name: str, value: str) -> str:
+        text = quote(value, safe="")
         if self._wire.in_path:
-            path = f"{self._parts.path.rstrip('/')}/{quote(value, safe='')}"
-            return self._with([], path)
-        return self._with([(self._wire.named(name), value)])
+            return self._join(f"{self._head.rstrip('/')}/{text}", self._query)
+        more = f"{quote(self._wire.named(name), safe='')}={text}"
+        return self._join(self._head, f"{self._query}&{more}" if self._query else more)
 
-    def _with(
-        self, more: Iterable[tuple[str, str]], path: str | None = None, without: str = ""
-    ) -> str:
-        pairs = [pair for pair in self._kept if not without or pair[0] != without]
-        query = urlencode([*pairs, *more])
-        parts = self._parts._replace(query=query, fragment="")
-        if path is not None:
-            parts = parts._replace(path=path)
-        return urlunsplit(parts) or "?"
+    def _join(self, head: str, query: str) -> str:
+        return f"{head}?{query}" if query or not head else head
 
 
 def link_header(page: Page, url: str, wire: Wire = USUAL) -> str:

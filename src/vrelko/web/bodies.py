@@ -52,8 +52,8 @@ def body_of(
              "current": one.current}
             for one in links.strip
         ],
-        "before": page.before,
-        "after": page.after,
+        "before": page.before if page.number is None else None,
+        "after": page.after if page.number is None else None,
         "clamped": page.clamped,
     }  # fmt: skip
     if not wire.fields:
@@ -64,12 +64,15 @@ def body_of(
 
 def rows_of(page: Page) -> list[dict[str, Any]]:
     """Return each row by name; entities by their columns."""
-    return [
-        {name: _entity(value) for name, value in row._mapping.items()}
-        if hasattr(row, "_mapping")
-        else _entity(row)
-        for row in page
-    ]
+    rows = page.rows
+    if all(hasattr(row, "_fields") for row in rows[:1]):
+        if {type(value) for row in rows for value in row} <= _SIMPLE:
+            return [dict(zip(row._fields, row, strict=True)) for row in rows]
+        return [
+            {name: _entity(value) for name, value in zip(row._fields, row, strict=True)}
+            for row in rows
+        ]
+    return [_entity(row) for row in rows]
 
 
 def _entity(value: Any) -> Any:
@@ -127,3 +130,4 @@ def _duration(value: timedelta) -> str:
 
 _PLAIN = (str, int, float, bool, bytes, datetime, date, time, timedelta, Decimal, UUID, enum.Enum,
           list, dict, tuple)  # fmt: skip
+_SIMPLE = {type(None), str, int, float, bool, datetime, date, Decimal, UUID}
