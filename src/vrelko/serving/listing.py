@@ -129,10 +129,6 @@ class Listing:
         """Return the allowed orders, made total, with NULL placement as the engine has it."""
         return self.variety.orders(dialect)
 
-    def default_order(self, params: Mapping[str, Any] | None = None) -> str:
-        """Return the order, as text, of a page for which none is asked; searching may change it."""
-        return self.variety.default_order(self.check_params(params))
-
     def read(
         self,
         connection: Any,

@@ -72,6 +72,7 @@ class Page(Sequence[Any]):
         self._batch = batch
         self._spot = spot
         self._ways = ways
+        self._written: dict[Spot, str] = {}  # the next page's and the tail's are mostly one
         self.rows: Sequence[Any] = batch.rows
         self.size = size
         self.statements = tuple(asked)
@@ -253,7 +254,10 @@ class Page(Sequence[Any]):
             spot = replace(
                 spot, top=walk.top, frozen=walk.frozen, seen=walk.seen if onward else None
             )
-        return self._ways.write(spot)
+        text = self._written.get(spot)
+        if text is None:
+            text = self._written[spot] = self._ways.write(spot)
+        return text
 
     def _spot_after(self, by_key: bool = False) -> Spot:
         if self._ways.by_offset and self.offset is not None and not by_key:

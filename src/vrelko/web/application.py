@@ -123,7 +123,7 @@ def _answer(
 ) -> Response:
     url = address_of(site, request, wire)
     urls = page_urls(page, url, wire)
-    order = asked["order"] or listing.default_order(asked["params"])
+    order = asked["order"] or listing.variety.default_order(asked["params"])
     kind = _wanted(request)
     headers = {"Link": header_of(urls), "Vary": "Accept, Page-Part"}
     if kind == "json" and listing.kind == "choices":

@@ -65,14 +65,13 @@ def body_of(
 def rows_of(page: Page) -> list[dict[str, Any]]:
     """Return each row by name; entities by their columns."""
     rows = page.rows
-    if all(hasattr(row, "_fields") for row in rows[:1]):
-        if {type(value) for row in rows for value in row} <= _SIMPLE:
-            return [dict(zip(row._fields, row, strict=True)) for row in rows]
-        return [
-            {name: _entity(value) for name, value in zip(row._fields, row, strict=True)}
-            for row in rows
-        ]
-    return [_entity(row) for row in rows]
+    if not rows or not hasattr(rows[0], "_fields"):
+        return [_entity(row) for row in rows]
+    names = rows[0]._fields
+    found = [dict(zip(names, row, strict=True)) for row in rows]
+    if {type(value) for row in rows for value in row} <= _SIMPLE:
+        return found
+    return [{name: _entity(value) for name, value in row.items()} for row in found]
 
 
 def _entity(value: Any) -> Any:
@@ -108,6 +107,7 @@ def _finite(data: Any) -> Any:
 
 
 def _exact(value: Any) -> Any:
+    """Return what JSON has for a value that it has not itself."""
     if isinstance(value, (datetime, date, time)):
         return value.isoformat()
     if isinstance(value, enum.Enum):

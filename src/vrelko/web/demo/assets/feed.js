@@ -19,7 +19,7 @@ export function openFeed(root) {
 
   const filters = h("form", { class: "filters", onsubmit: (event) => event.preventDefault() }, ...filterFields(query, change));
   const news = h("button", { type: "button", class: "news", hidden: true, onclick: () => bring() });
-  const list = h("ol", { class: "feed", role: "feed", "aria-busy": "false", "aria-label": "Captures, newest first" });
+  const list = h("ol", { class: "feed", "aria-busy": "false", "aria-label": "Captures, newest first" });
   const trouble = h("div", { class: "trouble", role: "alert", hidden: true });
   const more = h("button", { type: "button", class: "more", text: "More", onclick: () => load() });
   const end = h("p", { class: "end", role: "status", hidden: true });
