@@ -267,3 +267,42 @@ def test_readers_beside_writers(server, larkmere):
     assert found["keyset"].walks >= 6
     assert found["keyset"].writes > 0
     assert found["keyset"].untouched > 0
+
+
+def test_walks_on_which_nothing_can_be_said(larkmere):
+    listing = Listing(
+        select(capture.c.id).where(capture.c.station_id == 9), name="few", orders="id",
+        sizes=vrelko.Sizes(25),
+    )  # fmt: skip
+    facts = vrelko.survey(larkmere, listing)
+    writers = vrelko.Writers(30)
+    idle = vrelko.plan(listing, facts, vrelko.Readers(dwell_s=0), writers)
+    with pytest.raises(PageError, match="dwell of 0 s leaves no time"):
+        vrelko.drift(idle)
+    deep = vrelko.plan(listing, facts, vrelko.Readers(depth=vrelko.Depth(mean=9_000)), writers)
+    with pytest.raises(PageError, match="go past the"):
+        vrelko.drift(deep)
+    with pytest.raises(PageError, match="negative"):
+        vrelko.Writers(-1)
+    with pytest.raises(PageError, match="not a whole number above 0"):
+        vrelko.Sizes(0)
+
+
+def test_a_plan_prices_each_way(larkmere):
+    listing = Listing(
+        select(capture.c.id).where(capture.c.station_id == 2), name="some", orders="-caught_at",
+    )  # fmt: skip
+    plan = vrelko.plan(
+        listing, vrelko.survey(larkmere, listing), vrelko.Readers(depth=vrelko.Depth(mean=8)),
+        vrelko.Writers(30, 60, Landing("late", 600)),
+    )  # fmt: skip
+    ways = {one.way: one for one in plan.ways}
+    assert plan.overlap > 0
+    assert ways["overlap"].page_ms >= ways["offset"].page_ms == ways["ceiling"].page_ms
+    assert ways["frozen-ids"].begin_ms > 0 == ways["keyset"].begin_ms
+    assert ways["frozen-ids"].stored_bytes > 10 * plan.judgement.rows
+    assert ways["anchored"].shared
+    assert [way["way"] for way in plan.as_dict()["ways"]] == list(ways)
+    found = vrelko.drift(plan, simulations=20)
+    assert found.costs == plan.ways
+    assert found.walks_a_day == pytest.approx(plan.given.readers.a_minute * 1_440 / 8)

@@ -1,11 +1,13 @@
 """Pages files: what they hold, and how their faults are told."""
 
+import re
+
 import pytest
 from sqlalchemy import bindparam, select
 
 import vrelko
 from vrelko import Listing, Sizes
-from vrelko.errors import DatabaseError, PagesFileError, VrelkoError
+from vrelko.errors import CursorError, DatabaseError, PagesFileError, VrelkoError
 from vrelko.larkmere.schema import capture
 
 GRID = """
@@ -166,6 +168,52 @@ def test_sources(write, tmp_path, monkeypatch, larkmere_file):
     with pytest.raises(PagesFileError, match="Known: a"):
         pages["b"]
     pages.engine.dispose()
+
+
+@pytest.mark.parametrize(
+    ("steady", "strategy"),
+    [
+        ("ceiling = true", "offset"), ("overlap = 3", "offset"),
+        ('settle = { column = "caught_at", seconds = 5 }', "keyset"),
+        ('anchors = "none.json"', "anchored"),
+        ('frozen = { url = "sqlite:///lists.db", expires_s = 60 }', "frozen-ids"),
+    ],
+)  # fmt: skip
+def test_pages_that_are_kept_steady(write, tmp_path, steady, strategy):
+    text = GRID.replace("[listing.grid]", f'[listing.grid]\nstrategy = "{strategy}"')
+    orders = 'orders = ["caught_at"]' if "settle" in steady else None
+    if orders:
+        text = re.sub(r"orders *= *\[.*?\]", orders, text)
+    pages = vrelko.load(write(f"{text}\n[listing.grid.steady]\n{steady}\n"))
+    listing = pages["grid"]
+    if strategy == "anchored":
+        with pages.engine.connect() as connection:
+            listing.anchor(connection, params={"station": 2})
+    first = listing.read(pages.engine, params={"station": 2})
+    second = listing.read(pages.engine, first.next, params={"station": 2})
+    assert len(first) == len(second)
+    assert {row.id for row in first}.isdisjoint(row.id for row in second)
+    assert (tmp_path / "lists.db").exists() == (strategy == "frozen-ids")
+    pages.engine.dispose()
+
+
+def test_secrets_and_wires(write, monkeypatch):
+    text = GRID + "\n[listing.grid.web]\nfirst = 0\nfields = { rows = 'data', strip = false }\n"
+    path = write(text)
+    path.write_text(path.read_text().replace("[source]", '[source]\nsecrets_env = "SOME_SECRETS"'))
+    monkeypatch.delenv("SOME_SECRETS", raising=False)
+    with pytest.raises(PagesFileError, match="'SOME_SECRETS', which is not set"):
+        vrelko.load(path)
+    monkeypatch.setenv("SOME_SECRETS", "the newest of two secrets,the one that came before")
+    pages = vrelko.load(path)
+    assert pages.web["grid"]["fields"] == {"rows": "data", "strip": None}
+    page = pages["grid"].read(pages.engine, params={"station": 2})
+    monkeypatch.setenv("SOME_SECRETS", "another secret altogether")
+    with pytest.raises(CursorError):
+        vrelko.load(path)["grid"].read(pages.engine, page.next, params={"station": 2})
+    pages.engine.dispose()
+    with pytest.raises(PagesFileError, match=r"listing.grid.web.first"):
+        vrelko.load(write(text.replace("first = 0", "first = 7")))
 
 
 def test_messages_hold_no_password(write):

@@ -23,6 +23,7 @@ from starlette.routing import Mount
 from starlette.testclient import TestClient
 
 import vrelko
+import vrelko.web.exporting as exporting
 from vrelko import Search, Sizes, Spot
 from vrelko.errors import ListingError, PageError, VrelkoError
 from vrelko.larkmere.schema import capture, species
@@ -272,6 +273,21 @@ def test_an_export_is_whole_and_resumes(client, larkmere):
         assert client.get(f"/feed/export?{wrong}").status_code == 400
 
 
+def test_an_export_keeps_to_its_rate(larkmere, monkeypatch):
+    waits = []
+
+    async def sleep(seconds):
+        waits.append(seconds)
+
+    monkeypatch.setattr(exporting.asyncio, "sleep", sleep)
+    wires = {"feed": Wire(export_rows_s=10)}
+    client = TestClient(make_app(LISTINGS, larkmere, wires=wires))
+    lines = client.get("/feed/export?status=3").text.splitlines()
+    rows = sum("ring" in line for line in lines)
+    assert len(waits) == -(-rows // exporting.BATCH)
+    assert rows / 10 - 60 < waits[-1] <= rows / 10
+
+
 def test_tenants_are_no_readers_choice(larkmere):
     app = make_app(
         LISTINGS, larkmere, scope=lambda request: request.headers.get("x-reader"),
@@ -381,7 +397,7 @@ PAGES: dict[str, vrelko.Page] = {}
 
 def test_random_query_strings(client):
     rng = random.Random(4)
-    for _ in range(2_000):
+    for _ in range(10_000):
         text = "".join(chr(rng.randrange(33, 127)) for _ in range(rng.randrange(30)))
         answer = client.get("/grid?" + text.replace("#", ""))
         assert answer.status_code == 400

@@ -64,9 +64,11 @@ def serve(
 def _listings(pages: str) -> Any:
     from vrelko.serving.pages_file import load
     from vrelko.web.application import make_app
+    from vrelko.web.wire import Wire
 
     loaded = load(pages)
-    return make_app(dict(loaded), loaded.engine, title=Path(pages).stem)
+    wires = {name: Wire(**settings) for name, settings in loaded.web.items()}
+    return make_app(dict(loaded), loaded.engine, title=Path(pages).stem, wires=wires)
 
 
 def _demo(folder: Path) -> Any:

@@ -33,7 +33,8 @@ class Pages(Mapping[str, Listing]):
     """The listings of a pages file by name, and an Engine on their database, for reading only.
 
     `facts` are those that the file names instead of a database; None where it names one.
-    `anchor_files` are where anchors are stored, by listing.
+    `anchor_files` are where anchors are stored, by listing; `web` the settings of those that say
+    how they speak HTTP, as `vrelko.web.Wire` takes them.
     """
 
     def __init__(
@@ -43,7 +44,9 @@ class Pages(Mapping[str, Listing]):
         listings: Mapping[str, Listing],
         facts: Facts | None = None,
         anchor_files: Mapping[str, Path] | None = None,
+        web: Mapping[str, Mapping[str, Any]] | None = None,
     ) -> None:
+        self.web = dict(web or {})
         self.anchor_files = dict(anchor_files or {})
         self.path = path
         self.facts = facts
@@ -105,10 +108,11 @@ def load(path: str | Path, engine: Engine | None = None) -> Pages:
     else:
         opened = engine if engine is not None else open_database(_address(file, model))
         find = partial(reflect_table, file, opened)
+    secrets = _secrets(file, model)
     listings = {}
     for name, described in model.listing.items():
         try:
-            listings[name] = _listing(file, name, described, find)
+            listings[name] = _listing(file, name, described, find, secrets)
         except PagesFileError:
             raise
         except VrelkoError as error:
@@ -119,7 +123,12 @@ def load(path: str | Path, engine: Engine | None = None) -> Pages:
         for name, one in model.listing.items()
         if one.steady is not None and one.steady.anchors is not None
     }
-    return Pages(file, opened, listings, facts, anchors)
+    web = {
+        name: {**one.web.model_dump(), "fields": {k: v or None for k, v in one.web.fields.items()}}
+        for name, one in model.listing.items()
+        if one.web is not None
+    }
+    return Pages(file, opened, listings, facts, anchors, web)
 
 
 def _read(file: Path) -> PagesModel:
@@ -195,6 +204,22 @@ def _address(file: Path, model: PagesModel) -> str:
     return _beside(file, address)
 
 
+def _secrets(file: Path, model: PagesModel) -> list[str]:
+    """Return the secrets that sign cursors, newest first. Raises PagesFileError."""
+    named = model.source.secrets_env
+    if named is None:
+        return []
+    found = [one.strip() for one in os.environ.get(named, "").split(",") if one.strip()]
+    if not found:
+        raise PagesFileError(
+            f"{file}: source.secrets_env names the environment variable {named!r}, which is not "
+            "set",
+            "Set it to a secret of 16 bytes or more, or to several with commas, the newest first",
+            "pages-source",
+        )
+    return found
+
+
 def _beside(file: Path, address: str) -> str:
     """Return the address with a relative SQLite path taken from the pages file's folder."""
     try:
@@ -210,7 +235,11 @@ def _beside(file: Path, address: str) -> str:
 
 
 def _listing(
-    file: Path, name: str, model: ListingModel, find: Callable[[str, str], Table]
+    file: Path,
+    name: str,
+    model: ListingModel,
+    find: Callable[[str, str], Table],
+    secrets: list[str],
 ) -> Listing:
     workload = _workload(model)
     if model.python is not None:
@@ -254,6 +283,7 @@ def _listing(
         strategy=model.strategy,
         workload=workload,
         steady=steady_of(file, name, model),
+        secrets=secrets,
     )
 
 

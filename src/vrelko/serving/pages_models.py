@@ -47,6 +47,7 @@ class SourceModel(_Strict):
     url: str | None = None
     url_env: str | None = None
     facts: str | None = None
+    secrets_env: str | None = None
 
 
 class SizesModel(_Strict):
@@ -175,6 +176,26 @@ class SteadyModel(_Strict):
     frozen: FrozenModel | None = None
 
 
+class WebModel(_Strict):
+    """How a listing is asked for and answered over HTTP; False leaves a field out."""
+
+    page: str = "page"
+    size: str = "size"
+    cursor: str = "cursor"
+    sort: str = "sort"
+    prefix: str = ""
+    first: Literal[0, 1] = 1
+    offsets: bool = False
+    numbers: bool = False
+    in_path: bool = False
+    fields: dict[str, str | Literal[False]] = {}
+    unknown: Literal["refuse", "ignore"] = "refuse"
+    on_bad_page: Literal["error", "clamp"] = "error"
+    past_end: Literal["empty", "last", "error"] = "empty"
+    slots: int = Field(default=7, ge=5)
+    export_rows_s: float | None = Field(default=None, gt=0)
+
+
 class ListingModel(_Strict):
     """One listing."""
 
@@ -194,6 +215,7 @@ class ListingModel(_Strict):
     deepest: int | None = Field(default=None, ge=0)
     strategy: Literal[SERVED] | None = None  # type: ignore[valid-type]
     steady: SteadyModel | None = None
+    web: WebModel | None = None
     params: dict[str, list[Any]] = {}
     readers: ReadersModel = ReadersModel()
     writers: WritersModel = WritersModel()
