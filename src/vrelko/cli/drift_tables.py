@@ -187,19 +187,18 @@ def show_settling(found: Settling, table: str, column: str, engine: str) -> None
     )
     delays = make_table(*(f">{_share(share)}" for share in found.quantiles))
     delays.add_row(*(_span(value) for value in found.quantiles.values()))
-    out.print(delays)
+    out.print(delays, "")
     every = f"every {_span(found.every_s)}" if found.every_s else "without a pause"
     out.print(f"a reader who asks {every} and does not wait loses {found.lost:.2%} of the rows")
-    waits = make_table(">a row late by more than the wait", ">wait", ">rows lost then")
+    waits = make_table(">wait", ">later than that", ">lost then")
     for one in found.waits:
-        waits.add_row(f"{one.chance:.4g}", _span(one.wait_s), f"{one.lost:.2g}")
-    out.print(waits)
+        waits.add_row(_span(one.wait_s), f"1 row in {1 / one.chance:,.0f}", f"{one.lost:.2%}")
+    out.print("", waits, "")
     wait = found.waits[-1]
     out.print(f"for a chance of {wait.chance / 10:.3g} watch until {10 / wait.chance:,.0f} rows "
               "have come\n\nfor the pages file:")  # fmt: skip
-    out.print(
-        f'settle = {{ column = "{column}", seconds = {wait.wait_s:.2g} }}'.replace("[", "\\[")
-    )
+    seconds = math.ceil(wait.wait_s * 1_000) / 1_000
+    out.print(f'settle = {{ column = "{column}", seconds = {seconds:g} }}', markup=False)
     if engine == "postgresql":
         out.print(
             "exact on PostgreSQL: keep pg_current_xact_id() in a column, and settle by its horizon"

@@ -171,10 +171,11 @@ def _find_order(order: Order, said: int, table: TableFacts, walk: _Walk) -> Iter
     if len(known) == len(terms) and all(known):
         sharing = table.rows / math.prod(value or 1.0 for value in known)
         if sharing > 1.5:
-            lost = lost_by_ties(sharing) * (walk.pages - 1)
+            shown = walk.stream.rows / max(table.rows, 1.0)  # of the table, in the listing
+            lost = lost_by_ties(sharing * shown) * (walk.pages - 1)
             evidence = (
-                f"about {sharing:,.0f} rows share a value: a hand-written page that goes on "
-                f"behind the last value loses about {render_mean(lost)} rows in a walk of "
+                f"about {sharing:,.0f} rows of the table share a value: a hand-written page that goes "
+                f"on behind the last value loses about {render_mean(lost)} rows in a walk of "
                 f"{walk.pages:,} pages, and an engine may order ties anew for each page"
             )
     yield make_finding(
