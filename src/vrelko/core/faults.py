@@ -174,8 +174,8 @@ def _find_order(order: Order, said: int, table: TableFacts, walk: _Walk) -> Iter
             shown = walk.stream.rows / max(table.rows, 1.0)  # of the table, in the listing
             lost = lost_by_ties(sharing * shown) * (walk.pages - 1)
             evidence = (
-                f"about {sharing:,.0f} rows of the table share a value: a hand-written page that goes "
-                f"on behind the last value loses about {render_mean(lost)} rows in a walk of "
+                f"about {sharing:,.0f} rows of the table share a value: a hand-written page that "
+                f"goes on behind the last value loses about {render_mean(lost)} rows in a walk of "
                 f"{walk.pages:,} pages, and an engine may order ties anew for each page"
             )
     yield make_finding(
