@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, settings
-from sqlalchemy import Engine, MetaData, create_engine
+from sqlalchemy import Connection, Engine, MetaData, create_engine, event
 
 from servers import NAMES, open_server
 from vrelko.larkmere.generate import build
@@ -46,6 +46,23 @@ def own_larkmere(larkmere_file: Path, tmp_path: Path):
     engine: Engine = create_engine(f"sqlite:///{path}")
     yield engine
     engine.dispose()
+
+
+@pytest.fixture(autouse=True)
+def _close_files():
+    """Close the database files that a test opened: newer Pythons mind connections left open."""
+    used: set[Engine] = set()
+
+    def note(connection: Connection) -> None:
+        url = connection.engine.url
+        if url.get_backend_name() == "sqlite" and url.database not in (None, "", ":memory:"):
+            used.add(connection.engine)
+
+    event.listen(Engine, "engine_connect", note)
+    yield
+    event.remove(Engine, "engine_connect", note)
+    for engine in used:
+        engine.dispose()
 
 
 @pytest.fixture(scope="session", params=NAMES)

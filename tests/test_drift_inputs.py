@@ -89,6 +89,8 @@ def test_commits_are_watched(server, tmp_path, kind):
     engine = server
     if server.dialect.name == "sqlite":
         engine = create_engine(f"sqlite:///{tmp_path / 'tail.db'}")
+        with engine.connect() as connection:
+            connection.exec_driver_sql("PRAGMA journal_mode=WAL")  # readers hinder no writer
     table = Table("tail", MetaData(), Column("id", Integer, primary_key=True),
                   Column("written_at", kind, index=True))  # fmt: skip
     table.create(engine)
@@ -109,7 +111,7 @@ def test_commits_are_watched(server, tmp_path, kind):
     writer.start()
     try:
         time.sleep(0.15)
-        delays = watch_commits(engine, "tail", "written_at", 1.5, 0.01)
+        delays = watch_commits(engine, "tail", "written_at", 2.0, 0.01)
     finally:
         stop.set()
         writer.join()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator, Sequence
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -15,29 +16,27 @@ from vrelko.serving.pages_file import Pages, load
 
 def build(pages: str, listings: Sequence[str]) -> list[dict[str, Any]]:
     """Build the anchors of listings, and write their files."""
-    loaded = load(pages)
     found = []
-    for listing, file in _anchored(loaded, listings):
-        anchors = listing.steady.anchors
-        assert anchors is not None
-        for order, params in _variants(listing):
-            with loaded.engine.connect() as connection:
-                made = listing.anchor(connection, anchors, params=params, order=order)
-            found.append(_row(listing, order or str(listing.orders()[0]), anchors.size, made))
-        _write(file, anchors.to_json())
-    loaded.close()
+    with closing(load(pages)) as loaded:
+        for listing, file in _anchored(loaded, listings):
+            anchors = listing.steady.anchors
+            assert anchors is not None
+            for order, params in _variants(listing):
+                with loaded.engine.connect() as connection:
+                    made = listing.anchor(connection, anchors, params=params, order=order)
+                found.append(_row(listing, order or str(listing.orders()[0]), anchors.size, made))
+            _write(file, anchors.to_json())
     return found
 
 
 def stored(pages: str, listings: Sequence[str]) -> list[dict[str, Any]]:
     """Return what is stored."""
-    loaded = load(pages)
     found = []
-    for listing, _ in _anchored(loaded, listings):
-        anchors = listing.steady.anchors
-        assert anchors is not None
-        found += [_row(listing, "", anchors.size, one) for one in anchors.segments.values()]
-    loaded.close()
+    with closing(load(pages)) as loaded:
+        for listing, _ in _anchored(loaded, listings):
+            anchors = listing.steady.anchors
+            assert anchors is not None
+            found += [_row(listing, "", anchors.size, one) for one in anchors.segments.values()]
     return found
 
 

@@ -12,6 +12,7 @@ from vrelko.cli.options import (
     each,
     facts_option,
     json_option,
+    opened,
     pages_arguments,
     plans_of,
     print_result,
@@ -187,14 +188,11 @@ def settle(
     """
     from vrelko.cli.drift_tables import show_settling
     from vrelko.core.drift.settling import advise_settling
-    from vrelko.engines.registry import open_database
     from vrelko.measuring.commits import watch_commits
 
-    engine = open_database(database)
-    with status(f"watching {table} for {seconds:g} s"):
+    with opened(database) as engine, status(f"watching {table} for {seconds:g} s"):
         delays = watch_commits(engine, table, column, seconds, every_ms / 1_000)
-    name = engine.dialect.name
-    engine.dispose()
+        name = engine.dialect.name
     found = advise_settling(delays, seconds, poll_s)
     if figure:
         _draw(figure, delays, len(delays.seconds) / seconds, poll_s)

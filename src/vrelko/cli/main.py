@@ -15,6 +15,7 @@ from vrelko.cli.options import (
     each,
     facts_option,
     json_option,
+    opened,
     pages_arguments,
     plans_of,
     print_result,
@@ -95,26 +96,13 @@ def survey(
     rows; changes nothing, scans nothing.
     """
     from vrelko.cli.tables import show_facts
-    from vrelko.engines.registry import open_database
     from vrelko.surveying.survey import survey as survey_
 
-    engine = open_database(database)
     if writes is not None:
-        from vrelko.cli.drift_tables import show_writes
-        from vrelko.surveying.writes import survey_writes
-
-        if table is None:
-            raise FactsError("writes are those of one table", "Name the table before --writes",
-                             "writes-table")  # fmt: skip
-        found = survey_writes(engine, table, writes or None)
-        engine.dispose()
-        if output:
-            write_text(output, json.dumps(found.as_dict(), indent=2))
-        print_result(found.as_dict(), as_json, lambda: show_writes(found))
+        _survey_writes(database, table, writes or None, output, as_json)
         return
-    with status("surveying"):
+    with opened(database) as engine, status("surveying"):
         facts = survey_(engine, table, budget_ms)
-    engine.dispose()
     if output:
         write_text(output, facts.to_json())
     if as_json:
@@ -123,6 +111,23 @@ def survey(
         show_facts(facts)
         if output:
             click.echo(f"facts written to {output}")
+
+
+def _survey_writes(
+    database: str, table: str | None, column: str | None, output: str | None, as_json: bool
+) -> None:
+    from vrelko.cli.drift_tables import show_writes
+    from vrelko.surveying.writes import survey_writes
+
+    if table is None:
+        raise FactsError(
+            "writes are those of one table", "Name the table before --writes", "writes-table"
+        )
+    with opened(database) as engine:
+        found = survey_writes(engine, table, column)
+    if output:
+        write_text(output, json.dumps(found.as_dict(), indent=2))
+    print_result(found.as_dict(), as_json, lambda: show_writes(found))
 
 
 @main.command()
@@ -215,16 +220,18 @@ def sql(
     from vrelko.serving.planning import routine_text, statements_text
 
     loaded = load(pages)
-    name = dialect or loaded.dialect
-    found = []
-    for listing in (loaded[one] for one in listings or loaded):
-        params = listing.workload.params
-        if routine:
-            texts: tuple[str, ...] = (routine_text(listing, name, params, order),)
-        else:
-            texts = statements_text(listing, strategy, name, params, shape, order)
-        found.append({"listing": listing.name, "dialect": name, "statements": texts})
-    loaded.close()
+    try:
+        name = dialect or loaded.dialect
+        found = []
+        for listing in (loaded[one] for one in listings or loaded):
+            params = listing.workload.params
+            if routine:
+                texts: tuple[str, ...] = (routine_text(listing, name, params, order),)
+            else:
+                texts = statements_text(listing, strategy, name, params, shape, order)
+            found.append({"listing": listing.name, "dialect": name, "statements": texts})
+    finally:
+        loaded.close()
     print_result(found, as_json, lambda: each(show_statements, found))
 
 

@@ -15,6 +15,8 @@ from vrelko.errors import FactsError, PagesFileError
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
+    from sqlalchemy import Engine
+
     from vrelko.serving.pages_file import Pages
     from vrelko.serving.planning import Plan
 
@@ -45,13 +47,23 @@ def plans_of(
     pages: str, listings: Sequence[str], facts: str | None, thorough: bool = False
 ) -> Iterator[tuple[Pages, Plan]]:
     """Yield a plan for each listing asked for, or for all of the file."""
-    from vrelko.cli.work import fitted_plans
     from vrelko.serving.pages_file import load
+
+    loaded = load(pages)
+    try:
+        yield from _plans(loaded, pages, listings, facts, thorough)
+    finally:
+        loaded.close()
+
+
+def _plans(
+    loaded: Pages, pages: str, listings: Sequence[str], facts: str | None, thorough: bool
+) -> Iterator[tuple[Pages, Plan]]:
+    from vrelko.cli.work import fitted_plans
     from vrelko.serving.pages_tables import read_facts
     from vrelko.serving.planning import plan as plan_
     from vrelko.surveying.survey import survey as survey_
 
-    loaded = load(pages)
     chosen = [loaded[name] for name in listings or loaded]
     if not chosen:
         raise PagesFileError(
@@ -67,7 +79,18 @@ def plans_of(
             plans = fitted_plans(loaded.engine, chosen, known, thorough)
     for one in plans:
         yield loaded, one
-    loaded.close()
+
+
+@contextmanager
+def opened(database: str) -> Iterator[Engine]:
+    """Lend an engine on a database, for reading only. Raises DatabaseError."""
+    from vrelko.engines.registry import open_database
+
+    engine = open_database(database)
+    try:
+        yield engine
+    finally:
+        engine.dispose()
 
 
 def read_lines(path: str) -> list[str]:

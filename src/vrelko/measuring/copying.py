@@ -6,7 +6,7 @@ import shutil
 import sqlite3
 import tempfile
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -80,7 +80,5 @@ def _forgo_safety(connection: Any, _record: Any) -> None:
 
 def _backup(source: str, path: Path) -> None:
     """Copy a database consistently, whoever writes to it meanwhile."""
-    with sqlite3.connect(source) as from_, sqlite3.connect(path) as to:
+    with closing(sqlite3.connect(source)) as from_, closing(sqlite3.connect(path)) as to:
         from_.backup(to)
-    from_.close()
-    to.close()

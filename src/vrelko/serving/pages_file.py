@@ -108,16 +108,12 @@ def load(path: str | Path, engine: Engine | None = None) -> Pages:
     else:
         opened = engine if engine is not None else open_database(_address(file, model))
         find = partial(reflect_table, file, opened)
-    secrets = _secrets(file, model)
-    listings = {}
-    for name, described in model.listing.items():
-        try:
-            listings[name] = _listing(file, name, described, find, secrets)
-        except PagesFileError:
-            raise
-        except VrelkoError as error:
-            where = f"{file}, listing.{name}"
-            raise PagesFileError(f"{where}: {error.what}", error.todo, error.code) from error
+    try:
+        listings = _listings(file, model, find)
+    except VrelkoError:
+        if engine is None and opened is not None:
+            opened.dispose()
+        raise
     anchors = {
         name: file.parent / one.steady.anchors
         for name, one in model.listing.items()
@@ -129,6 +125,22 @@ def load(path: str | Path, engine: Engine | None = None) -> Pages:
         if one.web is not None
     }
     return Pages(file, opened, listings, facts, anchors, web)
+
+
+def _listings(
+    file: Path, model: PagesModel, find: Callable[[str, str], Table]
+) -> dict[str, Listing]:
+    secrets = _secrets(file, model)
+    found = {}
+    for name, described in model.listing.items():
+        try:
+            found[name] = _listing(file, name, described, find, secrets)
+        except PagesFileError:
+            raise
+        except VrelkoError as error:
+            where = f"{file}, listing.{name}"
+            raise PagesFileError(f"{where}: {error.what}", error.todo, error.code) from error
+    return found
 
 
 def _read(file: Path) -> PagesModel:
