@@ -164,6 +164,7 @@ def test_frozen_lists_of_thousands_of_ids():
     name = frozen.store(everything)
     for first, last in ((0, 10), (995, 1_020), (999, 1_000), (1_990, 2_503), (2_500, 2_600)):
         assert frozen.fetch(name, first, last) == (everything[first:last], 2_503)
+    engine.dispose()
 
 
 def test_anchored_pages_hold_every_row_once(shelf, tmp_path):
@@ -308,6 +309,7 @@ def test_views_of_databases_in_memory_are_refused():
     T.create(engine)
     with pytest.raises(vrelko.errors.DatabaseError, match="in memory"):
         list(Listing(select(T), orders="id").walk(engine, frozen=True))
+    engine.dispose()
 
 
 def test_a_walk_through_history(shelf):
