@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 import vrelko
+import vrelko.web
 from vrelko.core.findings import CODES
 from vrelko.errors import CursorError
 
@@ -22,6 +23,8 @@ HEAVY = ("numpy", "scipy", "pydantic", "pandas", "matplotlib", "starlette", "jin
     [
         ("import vrelko", (*HEAVY, "sqlalchemy", "click", "rich")),
         ("import vrelko; vrelko.Listing, vrelko.Spot, vrelko.Sizes, vrelko.plan", HEAVY),
+        ("import vrelko.web; vrelko.web.request_from, vrelko.web.page_urls, vrelko.web.body_of",
+         HEAVY),
         ("from vrelko.cli.main import main; main(['--help'], standalone_mode=False)",
          (*HEAVY, "sqlalchemy", "rich")),
     ],
@@ -33,8 +36,9 @@ def test_imports_stay_light(statement, absent):
 
 
 def test_every_public_name_loads_and_says_what_it_is():
-    for name in vrelko.__all__:
-        assert getattr(vrelko, name).__doc__
+    for module in (vrelko, vrelko.web):
+        for name in module.__all__:
+            assert getattr(module, name).__doc__
     with pytest.raises(AttributeError):
         vrelko.nonsense  # noqa: B018
 

@@ -175,6 +175,7 @@ def test_plain_functions_for_any_framework(larkmere):
         ("station=3&page=1&page=2", "web-repeated"),
         ("station=three", "web-value"), ("station=9999999999999999999", "web-value"),
         ("station=3&since=soon", "web-value"), ("station=3&nonsense=1", "web-parameter"),
+        ("station=1_0", "web-value"),
         ("station=3&search=%00", "web-value"), ("", "parameter-missing"),
     ],
 )  # fmt: skip
@@ -349,8 +350,9 @@ def test_controls_take_words_classes_and_templates(larkmere, tmp_path):
 
 
 def test_wires_that_cannot_be():
-    for wrong in ({"first": 2}, {"fields": {"row": "x"}}, {"page": "size"}):
-        with pytest.raises(ListingError, match=r"first page|no field|one name"):
+    for wrong in ({"first": 2}, {"fields": {"row": "x"}}, {"page": "size"}, {"slots": 3},
+                  {"export_rows_s": 0}):  # fmt: skip
+        with pytest.raises(ListingError, match=r"first page|no field|one name|at least 5"):
             Wire(**wrong)
     with pytest.raises(PageError, match="at once"):
         request_from("station=3", GRID, Wire(cursor="station"))
@@ -429,10 +431,11 @@ def test_the_description_is_valid_and_true(larkmere, mode):
 def test_async_engines_are_read(larkmere_file):
     from sqlalchemy.ext.asyncio import create_async_engine
 
-    app = make_app(LISTINGS, create_async_engine(f"sqlite+aiosqlite:///{larkmere_file}"))
-    with TestClient(app) as client:
+    engine = create_async_engine(f"sqlite+aiosqlite:///{larkmere_file}")
+    with TestClient(make_app(LISTINGS, engine)) as client:
         assert len(client.get("/grid?station=3").json()["rows"]) == 10
         assert client.get("/feed/export").json()["code"] == "web-async"
+        client.portal.call(engine.dispose)
 
 
 def test_html_says_what_to_install(monkeypatch, larkmere):

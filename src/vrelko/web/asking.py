@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import enum
+import math
 from collections.abc import Iterable, Mapping
 from datetime import date, datetime, time
 from decimal import Decimal, InvalidOperation
@@ -170,11 +171,20 @@ def _value(name: str, text: str, kind: TypeEngine[Any]) -> Any:
     if read is None:
         return text
     try:
+        if "_" in text:  # Python's own way of writing numbers
+            raise ValueError(text)
         value = read(text)
     except (ValueError, InvalidOperation, OverflowError) as error:
         raise _unfit(name, f"is no {_NAMES[wanted]}") from error
     if isinstance(value, int) and not -_MOST_NUMBER <= value < _MOST_NUMBER:
         raise _unfit(name, "is too large")
+    return value
+
+
+def _number(text: str) -> float:
+    value = float(text)
+    if not math.isfinite(value):
+        raise ValueError(text)
     return value
 
 
@@ -203,7 +213,7 @@ def _flagged(text: str) -> bool:
 
 
 _READ: dict[type, Any] = {
-    int: _whole, float: float, Decimal: _decimal, bool: _flagged, UUID: UUID,
+    int: _whole, float: _number, Decimal: _decimal, bool: _flagged, UUID: UUID,
     datetime: datetime.fromisoformat, date: date.fromisoformat, time: time.fromisoformat,
 }  # fmt: skip
 _NAMES = {

@@ -57,6 +57,12 @@ class Wire:
             raise ListingError(
                 f"an answer has no field {wrong[0]!r}", f"Known: {', '.join(FIELDS)}", "web-wire"
             )
+        if self.slots < 5 or (self.export_rows_s is not None and self.export_rows_s <= 0):
+            raise ListingError(
+                "a strip has at least 5 places, and an export sends rows at some rate",
+                "Correct slots or export_rows_s",
+                "web-wire",
+            )
         names = (self.page, self.size, self.cursor, self.sort)
         if len(set(names)) < len(names):
             raise ListingError(
