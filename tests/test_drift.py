@@ -80,7 +80,10 @@ def test_closed_forms_hold_against_the_simulator(stream):
     for seen in simulate(stream, size, pages, dwell, walks, 7, again, ways):
         form = expect_drift(seen.way, stream, size, pages, dwell, again)
         assert form.holds
-        for name in ("repeats", "misses", "dodges"):
+        names = ["repeats", "misses", "dodges", "gone", "stale"]
+        if seen.way != "anchored":
+            names.append("unseen")
+        for name in names:
             hoped = getattr(form, name)
             error = max(seen.errors[name], math.sqrt(hoped / walks))
             # segments between anchors grow with what lands in them: of them repeats and dodges

@@ -22,7 +22,8 @@ class DriftExpectation:
     `holds` is False where more rows may land ahead in a dwell than a page has (two standard
     deviations above their mean), beyond what the formulas cover. `clean` is the chance of a walk
     without repeats and misses; `by_page` has the repeats and misses expected of each page from the
-    second on; `dodges` the rows that slip behind the reader.
+    second on; `dodges` the rows that slip behind the reader; `gone` and `stale` those that a frozen
+    view shows though they are deleted, or have moved.
     """
 
     strategy: str
@@ -34,6 +35,8 @@ class DriftExpectation:
     clean: float = 1.0
     by_page: tuple[tuple[float, float], ...] = ()
     dodges: float = 0.0
+    gone: float = 0.0
+    stale: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,8 +113,7 @@ def expect_drift(
     if strategy == "whole":
         return DriftExpectation(strategy, 1, 0.0, 0.0, 0.0)
     if strategy.startswith("frozen"):
-        new = stream.inserts * (pages - 1) * dwell_s * stream.share_ahead(pages * size)
-        return DriftExpectation(strategy, pages, 0.0, 0.0, new)
+        return _expect_frozen(strategy, stream, size, pages, dwell_s)
     if strategy in ("keyset", "anchored"):
         ranks = _ranks(stream, size, pages, dwell_s)
         moved, dodges = _expect_moved(stream, ranks, dwell_s)
@@ -141,6 +143,24 @@ def expect_drift(
         repeats += moved
     return DriftExpectation(strategy, pages, repeats, misses, unseen, holds, clean,
                             tuple(by_page), dodges)  # fmt: skip
+
+
+def _expect_frozen(
+    strategy: str, stream: Stream, size: int, pages: int, dwell_s: float
+) -> DriftExpectation:
+    """Everything new is unseen; a view shows L (1 - e^(-ht)) deleted rows of page p, t = (p - 1) d.
+
+    Of the others it shows L e^(-ht) (1 - e^(-ut)) that have moved; a list of ids shows neither.
+    """
+    new = stream.inserts * (pages - 1) * dwell_s * stream.share_ahead(pages * size)
+    gone = stale = 0.0
+    if strategy == "frozen-view":
+        rows = max(stream.rows, 1.0)
+        for p in range(pages):
+            still = math.exp(-stream.deletes / rows * p * dwell_s)
+            gone += size * (1 - still)
+            stale += size * still * -math.expm1(-stream.moves / rows * p * dwell_s)
+    return DriftExpectation(strategy, pages, 0.0, 0.0, new, gone=gone, stale=stale)
 
 
 @dataclass(frozen=True, slots=True)
