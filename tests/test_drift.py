@@ -2,6 +2,7 @@
 
 import hashlib
 import math
+import random
 
 import pytest
 from hypothesis import given
@@ -20,6 +21,7 @@ from sqlalchemy import (
 import vrelko
 from exposed import Listing
 from vrelko import Depth, Landing, Needs, Readers, Sizes, Writers
+from vrelko.core.drift.damage import left_by_draining, lost_by_equal_ties, lost_by_ties
 from vrelko.core.drift.expecting import Stream, expect_drift, expect_shift, overlap_for
 from vrelko.core.drift.simulating import simulate
 from vrelko.core.drift.walks import WAYS
@@ -230,3 +232,34 @@ def test_an_overlap_is_the_least_that_keeps_to_its_chance(came, went, chance):
 
 def poisson_or_one(mean, k):
     return float(k == 0) if mean == 0 else poisson(mean, k)
+
+
+def lost_by_hand(groups, size, pages):
+    """Rows that pages lose a boundary which go on behind the last value, ties or not."""
+    rows = [value for value, group in enumerate(groups) for _ in range(group)]
+    lost, last = 0, -1
+    for _ in range(pages):
+        left = [value for value in rows if value > last]
+        last = left[size - 1]
+        lost += left[size:].count(last)
+    return lost / pages
+
+
+@given(group=st.integers(1, 12), size=st.integers(1, 30))
+def test_rows_lost_by_equal_ties(group, size):
+    assert lost_by_hand([group] * 400, size, 9) == lost_by_equal_ties(group, size)
+
+
+def test_rows_lost_by_scattered_ties():
+    rng = random.Random(4)
+    groups = [sum(rng.random() < 0.006 for _ in range(1_000)) for _ in range(2_000)]
+    assert lost_by_hand(groups, 25, 300) == pytest.approx(lost_by_ties(6), rel=0.1)
+
+
+@given(rows=st.integers(0, 300), size=st.integers(1, 30))
+def test_rows_left_by_a_worker_who_drains_its_filter(rows, size):
+    waiting, page = list(range(rows)), 0
+    while part := waiting[page * size : (page + 1) * size]:
+        waiting = [row for row in waiting if row not in part]
+        page += 1
+    assert len(waiting) == left_by_draining(rows, size)

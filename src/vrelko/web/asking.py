@@ -15,7 +15,6 @@ from sqlalchemy.types import TypeEngine
 
 from vrelko.core.spot import Spot
 from vrelko.errors import PageError, nearest
-from vrelko.sql.searching import PARAMETER
 from vrelko.web.wire import USUAL, Wire
 
 if TYPE_CHECKING:
@@ -230,8 +229,3 @@ def _unfit(name: str, what: str) -> PageError:
 
 def _short(name: str) -> str:
     return repr(name if len(name) <= 40 else name[:40] + "…")
-
-
-def searches(listing: Listing) -> bool:
-    """Tell whether a listing can be searched."""
-    return PARAMETER in listing.variety.filters.types

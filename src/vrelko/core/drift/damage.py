@@ -27,9 +27,10 @@ def lost_by_equal_ties(group: int, size: int) -> int:
 def left_by_draining(rows: int, size: int) -> int:
     """Return rows that a worker never sees who handles each page so that its rows leave the filter.
 
-    By row offset the next page then skips a page: of N rows ceil(N / 2L) L are handled.
+    By row offset the next page then skips a page: of each two pages one is handled.
     """
-    return max(rows - math.ceil(rows / (2 * size)) * size, 0)
+    pairs, rest = divmod(rows, 2 * size)
+    return rows - pairs * size - min(rest, size)
 
 
 def moved_about(stream: Stream, size: int, pages: int, dwell_s: float) -> tuple[float, float]:
