@@ -4,7 +4,6 @@ import json
 import os
 import re
 import signal
-import socket
 import subprocess
 import sys
 import time
@@ -240,18 +239,18 @@ def test_serve_describes_and_answers(demo, tmp_path):
     assert set(described["paths"]) == {
         "/station_grid", "/station_grid/export", "/arrivals", "/arrivals/export",
     }  # fmt: skip
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port = probe.getsockname()[1]
+    page = json.loads(run("serve", "--demo", demo[0], "--json").stdout)
+    assert "/captures" in page["paths"]
     for arguments, path, words in (
         (["serve", demo[0] / "pages.toml"], "station_grid?station=3", '"rows":['),
         (["serve", "--demo", demo[0]], "", "<h1>Larkmere</h1>"),
     ):
-        command = [sys.executable, "-m", "vrelko", *map(str, arguments), "--port", str(port)]
+        command = [sys.executable, "-m", "vrelko", *map(str, arguments), "--port", "0"]
         server = subprocess.Popen(command, stderr=subprocess.PIPE, text=True)
         try:
-            assert f"http://127.0.0.1:{port}/" in server.stderr.readline()
-            assert words in fetch(f"http://127.0.0.1:{port}/{path}")
+            address = server.stderr.readline().split()[0]
+            assert re.fullmatch(r"http://127\.0\.0\.1:\d+/", address)
+            assert words in fetch(address + path)
         finally:
             server.send_signal(signal.SIGINT)
             server.communicate(timeout=20)

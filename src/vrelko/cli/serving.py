@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+import socket
 import threading
 import webbrowser
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -51,27 +53,36 @@ def serve(
             'Install it with: pip install "vrelko[web]"',
             "web-extra",
         ) from error
-    app = _demo(Path(str(folder))) if pages is None else _listings(pages)
+    app, close = _demo(Path(str(folder))) if pages is None else _listings(pages)
     if as_json:
         _print_description(app)
+        close()
         return
+    port = port or _free_port(host)
     if opens:
         threading.Timer(1.0, webbrowser.open, [f"http://{host}:{port}/"]).start()
-    click.echo(f"http://{host}:{port or '(a free port)'}/  (Ctrl-C ends it)", err=True)
-    uvicorn.run(app, host=host, port=port, log_level="warning" if port else "info")
+    click.echo(f"http://{host}:{port}/  (Ctrl-C ends it)", err=True)
+    uvicorn.run(app, host=host, port=port, log_level="warning")
 
 
-def _listings(pages: str) -> Any:
+def _free_port(host: str) -> int:
+    with socket.socket() as probe:
+        probe.bind((host, 0))
+        return int(probe.getsockname()[1])
+
+
+def _listings(pages: str) -> tuple[Any, Callable[[], None]]:
     from vrelko.serving.pages_file import load
     from vrelko.web.application import make_app
     from vrelko.web.wire import Wire
 
     loaded = load(pages)
     wires = {name: Wire(**settings) for name, settings in loaded.web.items()}
-    return make_app(dict(loaded), loaded.engine, title=Path(pages).stem, wires=wires)
+    app = make_app(dict(loaded), loaded.engine, title=Path(pages).stem, wires=wires)
+    return app, loaded.close
 
 
-def _demo(folder: Path) -> Any:
+def _demo(folder: Path) -> tuple[Any, Callable[[], None]]:
     from vrelko.web.demo.live import Live
     from vrelko.web.demo.site import make_demo
 
@@ -81,7 +92,8 @@ def _demo(folder: Path) -> Any:
             f"there is no demo database in {str(folder)!r}", "Make it with: vrelko demo",
             "demo-missing",
         )  # fmt: skip
-    return make_demo(Live(database))
+    live = Live(database)
+    return make_demo(live), live.close
 
 
 def _print_description(app: Any) -> None:

@@ -1,4 +1,4 @@
-"""What unsound orders and filters cost readers, in rows: for the findings. Formulas: docs/drift.md.
+"""What unsound orders and filters cost readers, in rows, for the findings (docs/findings.md).
 
 All are of one walk; a `boundary` is the place between two pages.
 """

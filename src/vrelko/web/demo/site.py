@@ -78,6 +78,7 @@ def make_demo(live: Live) -> Starlette:
         yield
         live.close()
 
+    data = make_app(LISTINGS, live.engine, wire=_WIRE, title="Larkmere")
     routes = [
         Route("/", _asset("index.html", "text/html; charset=utf-8")),
         Route("/favicon.ico", lambda request: Response(status_code=204)),
@@ -88,11 +89,13 @@ def make_demo(live: Live) -> Starlette:
         Route("/new", count_new),
         Route("/walks", begin, methods=["POST"]),
         Route("/walks/{walk}/{way}", turn),
-        Mount("/data", make_app(LISTINGS, live.engine, wire=_WIRE, title="Larkmere")),
+        Mount("/data", data),
         *(Route(f"/assets/{name}", _asset(name, kind)) for name, kind in ASSETS.items()),
     ]
     handlers: dict[Any, Any] = {VrelkoError: on_error, HTTPException: on_http}
-    return Starlette(routes=routes, exception_handlers=handlers, lifespan=lifespan)
+    app = Starlette(routes=routes, exception_handlers=handlers, lifespan=lifespan)
+    app.state.site = data.state.site  # what describes the page's listings
+    return app
 
 
 def _asset(name: str, kind: str) -> Callable[[Request], Response]:
