@@ -161,6 +161,10 @@ def test_walks_from_here_to_there(connection, size, order, low, high):
     batches = list(listing.walk(connection, size=size))
     assert [row for batch in batches for row in batch.scalars()] == truth
     assert all(len(batch) == size for batch in batches[:-1])
+    fresh = list(listing.walk(connection, size=size, fresh=True))
+    ways = [(batch.next, batch.prev, batch.offset, batch.after) for batch in batches]
+    assert [(one.next, one.prev, one.offset, one.after) for one in fresh] == ways
+    assert all(one.statements for one in fresh)
     resumed = listing.walk(connection, size=size, start=batches[0].next)
     rest = truth[size:] if batches[0].next else truth
     assert [row for batch in resumed for row in batch.scalars()] == rest
@@ -184,6 +188,17 @@ def test_ranges_split_a_walk(connection, parts):
         assert abs(len(rows) - 103 / len(pieces)) <= 1
         seen += rows
     assert seen == everything(connection, "-a,b")
+
+
+def test_statements_of_a_walk_read_more_and_more_pages(connection):
+    listing = grid("id")
+    asked = [len(page.statements) for page in listing.walk(connection, size=4)]
+    assert asked == [1, 1, 0, 1, 0, 0, 0, *[1, 0, 0, 0, 0, 0, 0, 0] * 2, 1, 0, 0]
+    assert [one.rows for page in listing.walk(connection, size=4) for one in page.statements] == [
+        5, 9, 17, 33, 33, 11
+    ]  # fmt: skip
+    wide = grid("id").walk(connection, size=8_001)
+    assert [len(page.statements) for page in wide] == [1]
 
 
 def test_a_walk_on_an_engine_holds_no_connection(server, connection):

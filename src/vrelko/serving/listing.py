@@ -222,19 +222,20 @@ class Listing:
         order: str | None = None,
         scope: object = None,
         frozen: bool | str | datetime = False,
+        fresh: bool = False,
     ) -> Iterator[Page]:
         """Yield page after page to the end, `size` rows each, whatever the listing's own sizes.
 
-        `source`: an Engine, with a connection and transaction of its own for each page, so that a
-        long walk holds nothing open; or a Connection or Session, read in the caller's transaction
+        `source`: an Engine, with a connection and transaction of its own for each statement, so
+        that a long walk holds nothing open; or a Connection or Session, read in its transaction
         (on MariaDB, whose default is repeatable read, that is one frozen view). `start`: where to
         begin; any page's `next` resumes a walk. `until`: an "after" cursor or spot, whose row is
-        the last one. `frozen`: the rows as they stand at the first page, from one transaction that
-        is held to the end (the frozen-view strategy): nothing repeats, is missed or half changed,
-        and the server keeps old versions meanwhile; on PostgreSQL the name of an exported snapshot,
-        on MariaDB a moment of system-versioned tables. A walk holds one page in memory at a time.
+        the last one. `frozen`: the rows as they stand at the first page (the frozen-view strategy),
+        from one transaction held to the end, for which the server keeps old versions; on PostgreSQL
+        the name of an exported snapshot, on MariaDB a moment of system-versioned tables. `fresh`:
+        a statement a page; else they read 1, 2, 4, then 8 pages, 8,000 rows at most, into memory.
         """
-        given = size, start, until, params, order, scope
+        given = size, start, until, params, order, scope, fresh
         return walk_frozen(self, source, frozen, *given) if frozen else walk(self, source, *given)
 
     def ranges(

@@ -21,6 +21,10 @@ from vrelko.sql.statements import UNTIL, key_parameters
 if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
 
+_MOST_PAGES = 8
+_MOST_ROWS = 8_000
+"""What one statement of a walk reads at most, if its pages are not larger themselves."""
+
 
 def walk_frozen(
     listing: Listing, source: Any, frozen: bool | str | datetime, *given: Any
@@ -55,6 +59,7 @@ def walk(
     params: Mapping[str, Any] | None,
     order: str | None,
     scope: object,
+    fresh: bool = False,
 ) -> Iterator[Page]:
     """Yield page after page; see `Listing.walk`."""
     if type(size) is not int or size < 1:
@@ -63,30 +68,52 @@ def walk(
         opened = open_variant(listing, lender, params, order, scope)
         spot = opened.spot_of(start)
         last = None if until is None else _last_key(opened, until)
-    return _pages(opened, source, size, spot, last)
+    return _pages(opened, source, size, spot, last, 1 if fresh else _MOST_PAGES)
 
 
 def _pages(
-    opened: Opened, source: Any, size: int, spot: Spot, last: tuple[Any, ...] | None
+    opened: Opened, source: Any, size: int, spot: Spot, last: tuple[Any, ...] | None, most: int
 ) -> Iterator[Page]:
     variant, given = opened.variant, opened.given
     if last is not None:
         variant = variant.flagging(last)
         given = {**given, **key_parameters(last, UNTIL)}
     ways = Ways(opened.write, variant, False, False)
+    at_once = 1
     while True:
         with lend(source) as lender:
             runner = Runner(lender, given)
-            batch = PageReader(runner, variant, size).read(spot, None)
+            batch = PageReader(runner, variant, size * at_once).read(spot, None)
             if last is not None:
                 batch = _cut(batch)
-            page = Page(batch, size, spot, ways, runner.asked)
-        if page.rows or spot.kind == "start":
-            yield page
-        if not batch.after or not page.rows:
-            return
-        near = variant.near(batch.full, -1, 0, not batch.before)
-        spot = Spot("after", variant.key_from(batch.full[-1]), near=near)
+        asked = tuple(runner.asked)
+        for part in _parts(batch, size):
+            if part.rows or spot.kind == "start":
+                yield Page(part, size, spot, ways, asked)
+            if not part.after or not part.rows:
+                return
+            near = variant.near(part.full, -1, 0, not part.before)
+            spot = Spot("after", variant.key_from(part.full[-1]), near=near)
+            asked = ()
+        at_once = min(at_once * 2, most, max(_MOST_ROWS // size, 1))
+
+
+def _parts(batch: Batch, size: int) -> Iterator[Batch]:
+    """Yield the pages of rows that were read together, the one empty page of none."""
+    count = len(batch.rows)
+    if count <= size:
+        yield batch
+        return
+    for begin in range(0, count, size):
+        end = begin + size
+        yield replace(
+            batch,
+            rows=batch.rows[begin:end],
+            full=batch.full[begin:end],
+            before=batch.before or begin > 0,
+            after=batch.after or end < count,
+            offset=None if batch.offset is None else batch.offset + begin,
+        )
 
 
 def _last_key(opened: Opened, until: Spot | str) -> tuple[Any, ...]:
