@@ -77,14 +77,22 @@ def page(connection):
         "Listing.read": lambda: listing.read(connection, cursor, params=params),
         "Listing.read and next": lambda: listing.read(connection, cursor, params=params).next,
     }
+    print("  page after page of one kind, 50 at a time")
+    tell(ways, turns=24, block=50)
+    print("  one of each kind after the other: each begins with the caches of another")
+    tell(ways, turns=1_200, block=1)
+
+
+def tell(ways, turns, block):
     times = {name: [] for name in ways}
     gc.disable()
-    for turn in range(1_200):
+    for turn in range(turns):
         for name, way in ways.items():
-            began = perf_counter()
-            way()
-            if turn >= 200:
-                times[name].append(perf_counter() - began)
+            for _ in range(block):
+                began = perf_counter()
+                way()
+                if turn >= turns // 6:
+                    times[name].append(perf_counter() - began)
     gc.enable()
     base = median(times["by hand, built once"])
     each = median(times["by hand, built each time"])
@@ -92,7 +100,7 @@ def page(connection):
         t = median(found)
         print(
             f"  {name:<26} {t * 1e6:>7.0f} µs  {(t - base) * 1e6:>+6.0f} µs "
-            f"{t / each:>6.2f}× built each time"
+            f"{t / base:>6.2f}× {t / each:>6.2f}× built each time"
         )
 
 

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Any, Literal, cast
+from typing import Any, Literal, NamedTuple, cast
 
 from vrelko.core.arithmetic import check_number, check_offset
 from vrelko.errors import PageError
@@ -12,8 +11,7 @@ from vrelko.errors import PageError
 SpotKind = Literal["start", "end", "after", "before", "number", "offset"]
 
 
-@dataclass(frozen=True, slots=True)
-class Spot:
+class Spot(NamedTuple):
     """Where a page begins; make one with the class methods.
 
     `key` holds the values of the order's terms (after, before); `at` a page number or a row

@@ -14,7 +14,7 @@ from vrelko.core.spot import Spot
 from vrelko.errors import CursorError, PageError
 from vrelko.serving.opening import Opened, open_variant
 from vrelko.serving.reading import Batch, PageReader
-from vrelko.serving.values import decode_value, encode_value
+from vrelko.serving.values import decode_values, encode_value
 from vrelko.sql.statements import UNTIL, key_parameters
 
 if TYPE_CHECKING:
@@ -73,7 +73,7 @@ class Anchors:
                 raise KeyError(data["schema"])
             segments = {
                 name: Segments(
-                    tuple(tuple(decode_value(text) for text in key) for key in one["bounds"]),
+                    tuple(decode_values(key) for key in one["bounds"]),
                     int(one["rows"]), float(one["built_at"]),
                 )
                 for name, one in data["segments"].items()

@@ -14,23 +14,25 @@ import hashlib
 import json
 from collections.abc import Sequence
 from hmac import compare_digest
+from json.encoder import encode_basestring_ascii
 from time import time
 from typing import Any
 
 from itsdangerous import Signer
-from itsdangerous.encoding import base64_encode
 
 from vrelko.core.spot import Spot, SpotKind
 from vrelko.errors import CursorError, ListingError
 from vrelko.serving.sealing import Sealer
-from vrelko.serving.values import decode_value, encode_value, read_value
+from vrelko.serving.values import decode_values, encode_value, read_values
 
 VERSION = "1"
 MOST_CHARACTERS = 8_192
-_CHECK_CHARACTERS = 8
+_SIGNATURE_BYTES = 16
+_CHECKSUM_BYTES = 5
+_ABSENT: tuple[Any, ...] = (None,) * 10
 _KEY, _TOP = 2, 7  # places among a cursor's parts
 _TO_PLAIN = bytes.maketrans(b"-_", b"+/")
-_READ_JSON = json.JSONDecoder().decode
+_READ_JSON = json.JSONDecoder().raw_decode
 _WRITE_JSON = json.JSONEncoder(separators=(",", ":")).encode
 
 _KINDS: dict[SpotKind, str] = {
@@ -123,8 +125,10 @@ class CursorBook:
                 )
             raise _altered()
         # A signed text is one that we wrote; an unsigned one might be another spelling.
-        if not self._signers and _pack(parts) != text[len(VERSION) :]:
-            raise _altered()
+        if not self._signers:
+            _check_parts(parts)
+            if _pack(parts) != text[len(VERSION) :]:
+                raise _altered()
         if self._expires_s is not None:
             issued = parts[6] if len(parts) > 6 else None
             if not isinstance(issued, int) or time() - issued > self._expires_s:
@@ -141,14 +145,16 @@ class CursorBook:
         message = text.encode("ascii") + fingerprint
         if self._signers:
             return self._signers[0].sign(message)
-        checksum = hashlib.sha256(message).digest()
-        return base64.urlsafe_b64encode(checksum).decode("ascii")[:_CHECK_CHARACTERS]
+        return hashlib.blake2b(message, digest_size=_CHECKSUM_BYTES).hexdigest()
 
     def _holds(self, text: str, check: str, fingerprint: bytes) -> bool:
         if not self._signers:
             return check == self._check(text, fingerprint)
         message = text.encode("ascii") + fingerprint
-        return any(compare_digest(signer.sign(message), check) for signer in self._signers)
+        newest, *older = self._signers
+        if compare_digest(newest.sign(message), check):
+            return True
+        return any(compare_digest(signer.sign(message), check) for signer in older)
 
 
 def fingerprint_of(parts: Sequence[Any]) -> bytes:
@@ -176,62 +182,65 @@ def _derive(secret: bytes) -> bytes:
 
 
 class _Signer:
-    """HMAC-SHA256 (RFC 2104) with the key's two blocks digested once.
+    """Keyed BLAKE2b (RFC 7693, section 2.9), 16 bytes: one digest where HMAC takes two.
 
-    Right after a database call, with the processor's caches cold, this took 15 µs where a digest
-    from the key took 64 µs.
+    It took 1.4 µs hot, HMAC-SHA256 4.5 with the key's blocks digested ahead, 6.3 without.
     """
 
     def __init__(self, key: bytes) -> None:
-        block = key.ljust(hashlib.sha256().block_size, b"\0")
-        self._inner = hashlib.sha256(bytes(byte ^ 0x36 for byte in block))
-        self._outer = hashlib.sha256(bytes(byte ^ 0x5C for byte in block))
+        self._keyed = hashlib.blake2b(key=key, digest_size=_SIGNATURE_BYTES)
 
     def sign(self, message: bytes) -> str:
-        inner, outer = self._inner.copy(), self._outer.copy()
-        inner.update(message)
-        outer.update(inner.digest())
-        return base64_encode(outer.digest()).decode("ascii")
+        digest = self._keyed.copy()
+        digest.update(message)
+        return digest.hexdigest()
 
 
 def _unpack(text: str) -> list[Any]:
     body = text[len(VERSION) :].encode("ascii").translate(_TO_PLAIN)
     try:
         raw = binascii.a2b_base64(body + b"=" * (-len(body) % 4))
-        parts = _READ_JSON(raw.decode("ascii"))
+        parts, end = _READ_JSON(raw.decode("ascii"))
     except (ValueError, binascii.Error, RecursionError) as error:
         raise _altered() from error
-    if not isinstance(parts, list) or len(parts) < 2 or parts[-1] is None:
+    if end != len(raw) or type(parts) is not list or len(parts) < 2 or parts[-1] is None:
         raise _altered()
     return parts
 
 
 def _pack(parts: list[Any]) -> str:
-    """Return the one text of a cursor's parts."""
-    body = _WRITE_JSON(parts).encode("ascii")
+    """Return the one text of a cursor's parts.
+
+    JSON put together here: the standard encoder is made anew at each call, which takes longer than
+    all else in a cursor.
+    """
+    body = f"[{','.join([_write(part) for part in parts])}]".encode("ascii")
     return base64.urlsafe_b64encode(body).decode("ascii").rstrip("=")
+
+
+def _write(part: Any) -> str:
+    if type(part) is str:
+        return encode_basestring_ascii(part)
+    if type(part) is list:
+        return f"[{','.join([encode_basestring_ascii(text) for text in part])}]"
+    return "null" if part is None else str(part)
 
 
 def _spot_of(parts: list[Any], own: bool) -> Spot:
     """Return the spot of a cursor's parts; `own` ones carry our signature, so we wrote them."""
-    if not own:
-        _check_parts(parts)
-    letter, key, at, rows, total = [*parts[1:6], None, None, None, None][:5]
-    if type(key) is str:  # sealed, but this listing's keys are not: it was served otherwise once
-        raise _altered()
+    _, letter, key, at, rows, total, _, top, seen, frozen = (*parts, *_ABSENT[len(parts) :])
+    if type(key) is str or type(top) is str:
+        raise _altered()  # sealed, but this listing's keys are not: it was served otherwise once
     kind, near = _BY_LETTER[letter]
-    read = read_value if own else decode_value
-    values = None if key is None else tuple([read(text) for text in key])
+    read = read_values if own else decode_values
+    values = None if key is None else read(key)
     if len(parts) <= _TOP:
         return Spot(kind, values, at, letter == _FILL, rows, near, total)
-    top, seen, frozen = [*parts[_TOP:], None, None][:3]
-    if type(top) is str:
-        raise _altered()
     try:
         rows_seen = None if seen is None else base64.urlsafe_b64decode(seen)
     except (binascii.Error, ValueError) as error:
         raise _altered() from error
-    begin = None if top is None else tuple([read(text) for text in top])
+    begin = None if top is None else read(top)
     return Spot(kind, values, at, letter == _FILL, rows, near, total, begin, rows_seen, frozen)
 
 

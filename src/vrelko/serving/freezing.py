@@ -16,7 +16,7 @@ from vrelko.engines.registry import database_errors
 from vrelko.errors import CursorError, ListingError, PageError
 from vrelko.serving.opening import Opened
 from vrelko.serving.reading import Batch
-from vrelko.serving.values import encode_value, read_value
+from vrelko.serving.values import encode_value, read_values
 from vrelko.sql.within import IDS
 
 _IN_A_PART = 1_000
@@ -109,7 +109,7 @@ class FrozenIds:
         for part, text, _ in parts:
             begin = part * _IN_A_PART
             inside = json.loads(text)[max(first - begin, 0) : max(last - begin, 0)]
-            ids += [tuple([read_value(value) for value in one]) for one in inside]
+            ids += [read_values(one) for one in inside]
         return ids, parts[0].size
 
 

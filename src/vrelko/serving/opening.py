@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from sqlalchemy import Connection, Engine
 
 from vrelko.core.spot import Spot
-from vrelko.engines.registry import database_errors, dialect_of
+from vrelko.engines.registry import database_errors
 from vrelko.errors import DatabaseError, PageError
 from vrelko.serving.running import Runner
 from vrelko.serving.variants import Variant
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)  # not frozen, which takes five times as long to make; nobody changes it
 class Request:
     """What a reader asks for; the fields are those of `Listing.read`."""
 
@@ -37,7 +37,7 @@ class Request:
     ceiling: str | Spot | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(slots=True)
 class Opened:
     """A variant on a lent connection, with its parameters and what its cursors are bound to."""
 
@@ -71,7 +71,7 @@ class Opened:
         if spot.key is not None and (
             isinstance(at, Spot) or len(spot.key) != len(self.variant.order)
         ):
-            return replace(spot, key=self.variant.key_of(spot.key))
+            return spot._replace(key=self.variant.key_of(spot.key))
         return spot
 
     def under(self, top: tuple[Any, ...]) -> Opened:
@@ -108,9 +108,5 @@ def open_variant(
     scope: object,
 ) -> Opened:
     """Return a listing's variant on a lent connection. Raises PageError and OrderError."""
-    variety = listing.variety
-    given = variety.filters.check(params)
-    variant = variety.variant(dialect_of(lender), order, variety.filters.active(given), lender)
-    print_ = variety.fingerprint(listing.name, variant, given, scope)
-    values = variety.run_values(given)
+    variant, values, print_ = listing.variety.open(listing.name, lender, params, order, scope)
     return Opened(listing, lender, variant, values, print_, Runner(lender, values))

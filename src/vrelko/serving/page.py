@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any, overload
 
 from vrelko.core.arithmetic import (
@@ -39,7 +39,7 @@ class Walk:
 NO_WALK = Walk()
 
 
-@dataclass(frozen=True)
+@dataclass(slots=True)
 class Ways:
     """How a page writes its cursors: by offsets or by keys, in whole pages or onward only."""
 
@@ -174,7 +174,7 @@ class Page(Sequence[Any]):
             start = max(self.offset - self.size, 0)
             rows = self.offset if self.offset < self.size else None
             return self._write(Spot("offset", at=start, rows=rows))
-        return self._write(replace(self._spot_before(), fill=True))
+        return self._write(self._spot_before()._replace(fill=True))
 
     @property
     def first(self) -> str | None:
@@ -247,12 +247,12 @@ class Page(Sequence[Any]):
 
     def _write(self, spot: Spot) -> str:
         if self._ways.total is not None:
-            spot = replace(spot, total=self._ways.total)
+            spot = spot._replace(total=self._ways.total)
         walk = self._ways.walk
         if walk is not NO_WALK:
             onward = spot.kind in ("offset", "after")
-            spot = replace(
-                spot, top=walk.top, frozen=walk.frozen, seen=walk.seen if onward else None
+            spot = spot._replace(
+                top=walk.top, frozen=walk.frozen, seen=walk.seen if onward else None
             )
         text = self._written.get(spot)
         if text is None:

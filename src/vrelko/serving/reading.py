@@ -16,7 +16,7 @@ from vrelko.sql.branches import value_parameters
 from vrelko.sql.statements import LIMIT, OFFSET, key_parameters
 
 
-@dataclass(frozen=True)
+@dataclass(slots=True)
 class Batch:
     """Rows of one page as read.
 

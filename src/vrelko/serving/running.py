@@ -18,7 +18,7 @@ from vrelko.sql.rows import Cutter
 log = logging.getLogger("vrelko")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Asked:
     """One statement that was run: the select, rows that came back, seconds it took.
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import base64
 import binascii
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal, InvalidOperation
 from typing import Any
@@ -20,7 +20,7 @@ _MOST_DIGITS = 400
 
 
 def encode_value(value: Any) -> str:
-    """Return a value as text that `decode_value` reads back equal and of the same type.
+    """Return a value as text that `decode_values` reads back equal and of the same type.
 
     Raises PageError for types that no cursor can hold.
     """
@@ -37,22 +37,19 @@ def encode_value(value: Any) -> str:
     )
 
 
-def decode_value(text: str) -> Any:
-    """Return the value that `encode_value` wrote, in that spelling alone. Raises CursorError."""
-    value = read_value(text)
-    if encode_value(value) != text:
+def decode_values(texts: Sequence[str]) -> tuple[Any, ...]:
+    """Return the values that `encode_value` wrote, in that spelling alone. Raises CursorError."""
+    values = read_values(texts)
+    if any(encode_value(value) != text for value, text in zip(values, texts, strict=True)):
         raise _damaged()
-    return value
+    return values
 
 
-def read_value(text: str) -> Any:
-    """Return the value of a text in any spelling. Raises CursorError."""
-    read = _READ.get(text[:1])
-    if read is None:
-        raise _damaged()
+def read_values(texts: Sequence[str]) -> tuple[Any, ...]:
+    """Return the values of texts in any spelling. Raises CursorError."""
     try:
-        return read(text[1:])
-    except (ValueError, OverflowError, InvalidOperation, binascii.Error) as error:
+        return tuple([_READ[text[:1]](text[1:]) for text in texts])
+    except (KeyError, ValueError, OverflowError, InvalidOperation, binascii.Error) as error:
         raise _damaged() from error
 
 

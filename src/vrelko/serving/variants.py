@@ -78,7 +78,8 @@ class Variant:
         self._limited: dict[tuple[int, int], tuple[Select[Any], Select[Any]]] = {}
         self._take = itemgetter(*source.places)
         alone = source.alone() - {i for i, key in enumerate(source.keys) if key.alone}
-        self.splits_ties = bool(alone) and len(source.order) > 1
+        self._terms = len(source.order)
+        self.splits_ties = bool(alone) and self._terms > 1
 
     @property
     def order(self) -> Order:
@@ -198,7 +199,7 @@ class Variant:
         self, key: Sequence[Any], backward: bool, near: bool = False
     ) -> tuple[Select[Any], ...]:
         """The statements for the rows behind a key, or ahead of it when `backward`."""
-        shape = tuple(value is None for value in key), backward, near and self.splits_ties
+        shape = tuple([value is None for value in key]), backward, near and self.splits_ties
         if shape not in self._seeks:
             self._seeks[shape] = self._build(*shape)
         return self._seeks[shape]
@@ -248,6 +249,8 @@ class Variant:
 
         Raises PageError when it has another shape.
         """
+        if type(given) is tuple and len(given) == self._terms:
+            return given
         if hasattr(given, "_mapping"):
             missing = [
                 term.name

@@ -15,6 +15,7 @@ from vrelko.core.seek import awkward_terms
 from vrelko.engines.registry import (
     capabilities_of,
     database_errors,
+    dialect_of,
     is_partitioned,
     read_indexes,
 )
@@ -33,7 +34,7 @@ from vrelko.sql.statements import make_source
 from vrelko.sql.unions import members_of
 
 _MOST_KEPT = 1_000
-"""Variants and fingerprints kept to be used again."""
+"""Variants, and requests with their fingerprints, kept to be used again."""
 
 
 class Variety:
@@ -64,7 +65,7 @@ class Variety:
         self._orders: dict[str, tuple[Order, ...]] = {}
         self._indexes: dict[str, list[IndexFacts]] = {}
         self._partitioned: dict[str, bool] = {}
-        self._fingerprints: dict[Any, bytes] = {}
+        self._opened: dict[Any, tuple[Variant, bytes]] = {}
 
     @property
     def table(self) -> Table | None:
@@ -98,6 +99,39 @@ class Variety:
             self._variants[asked] = self._variants[where] = found
         return found
 
+    def open(
+        self,
+        name: str,
+        lender: Any,
+        params: Mapping[str, Any] | None,
+        order: str | None,
+        scope: object,
+    ) -> tuple[Variant, dict[str, Any], bytes]:
+        """Return the variant for a request, its values to run with, and its fingerprint.
+
+        Variant and fingerprint are kept for requests that come again. Raises PageError and
+        OrderError.
+        """
+        given = self.filters.check(params)
+        dialect = dialect_of(lender)
+        asked: tuple[Any, ...] | None
+        try:
+            asked = (
+                dialect.name, order, lender is None, name, scope, type(scope),
+                tuple(given.items()), tuple(map(type, given.values())),
+            )  # fmt: skip
+            found = self._opened.get(asked)
+        except TypeError:  # a value that cannot be hashed, such as a list for IN
+            asked = found = None
+        if found is None:
+            variant = self.variant(dialect, order, self.filters.active(given), lender)
+            found = variant, fingerprint_of(binding(name, variant, given, scope))
+            if len(self._opened) >= _MOST_KEPT:
+                self._opened.clear()
+            if asked is not None:
+                self._opened[asked] = found
+        return found[0], self.run_values(given), found[1]
+
     def default_order(self, given: Mapping[str, Any]) -> str:
         """Return the order in force where none is asked for, as it was given."""
         found = self.described
@@ -109,22 +143,6 @@ class Variety:
         """Return the values to run statements with, of checked parameters."""
         values = self.filters.values(given)
         return values if self._settle is None else {**values, **self._settle.values(self._settled)}
-
-    def fingerprint(
-        self, name: str, variant: Variant, given: Mapping[str, Any], scope: object
-    ) -> bytes:
-        """Return the digest of what cursors are bound to."""
-        try:
-            known = id(variant), tuple(given.items()), tuple(map(type, given.values())), scope
-            found = self._fingerprints.get(known)
-        except TypeError:  # a value that cannot be hashed, such as a list for IN
-            return fingerprint_of(binding(name, variant, given, scope))
-        if found is None:
-            found = fingerprint_of(binding(name, variant, given, scope))
-            if len(self._fingerprints) >= _MOST_KEPT:
-                self._fingerprints.clear()
-            self._fingerprints[known] = found
-        return found
 
     def _make(
         self, dialect: Dialect, chosen: Order, active: tuple[str, ...], lender: Any

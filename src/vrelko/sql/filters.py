@@ -75,11 +75,11 @@ class Filters:
                     nearest(name, self.known),
                     "parameter-unknown",
                 )
-        missing = sorted(self.required - set(given))
-        if missing and not partly:
+        if not partly and not self.required <= given.keys():
+            missing = min(self.required - given.keys())
             raise PageError(
-                f"parameter {missing[0]!r} is missing",
-                f"Pass params={{{missing[0]!r}: …}}",
+                f"parameter {missing!r} is missing",
+                f"Pass params={{{missing!r}: …}}",
                 "parameter-missing",
             )
         return given
