@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -12,6 +13,7 @@ from typing import Any
 PREFIX = 64
 """Characters of a text or bytes of a blob that samples hold; longer values are cut."""
 
+_MOST_COMMON = 100  # values listed by themselves
 _BOUNDS = 20  # equal shares that a column's values are parted into
 
 
@@ -32,12 +34,19 @@ def expect_distinct(values: Sequence[Any], rows: float) -> float | None:
 
 
 def common_values(values: Sequence[Any]) -> list[tuple[str, float]]:
-    """Return values that hold at least 1 % of a sample (and ten of its rows), largest first."""
+    """Return values that stand out of a sample, largest first.
+
+    These have ten rows of it, and more than a mean value has by chance (four standard deviations
+    of a Poisson count). All values, where they are few and have ten rows on average: what ranges
+    keep is summed up of them then.
+    """
     counts = Counter(value for value in values if value is not None and not is_long(value))
-    least = max(10, len(values) // 100)
+    mean = sum(counts.values()) / max(len(counts), 1)
+    few = len(counts) <= _MOST_COMMON and mean >= 10
+    least = 1 if few else max(10.0, mean + 4 * math.sqrt(mean))
     return [
         (str(value), count / len(values))
-        for value, count in counts.most_common(100)
+        for value, count in counts.most_common(_MOST_COMMON)
         if count >= least
     ]
 

@@ -55,7 +55,7 @@ def explain_join(
     ]
     by = others[0] if others else None
     scan, covering = _SCANS[by["Node Type"]] if by else ("index", False)
-    rows_by = None if by is None else Seen(scan, by.get("Index Name"), covering, False)
+    rows_by = None if by is None else Seen(scan, _index_of(by), covering, False)
     return _postgresql(keys, table), rows_by
 
 
@@ -75,12 +75,14 @@ def _postgresql(top: Mapping[str, Any], table: str) -> Seen | None:
         if node.get("Relation Name") != table.rpartition(".")[2] or node["Node Type"] not in _SCANS:
             continue
         scan, covering = _SCANS[node["Node Type"]]
-        index = node.get("Index Name")
-        if scan == "bitmap":
-            inner = [n for n in _nodes(node) if n["Node Type"] == "Bitmap Index Scan"]
-            index = inner[0]["Index Name"] if inner else None
-        return Seen(scan, index, covering, sorts, workers)
+        return Seen(scan, _index_of(node), covering, sorts, workers)
     return None
+
+
+def _index_of(scan: Mapping[str, Any]) -> str | None:
+    """Return the index of a scan, of a bitmap's first one."""
+    named = [node["Index Name"] for node in _nodes(scan) if "Index Name" in node]
+    return str(named[0]) if named else None
 
 
 def _nodes(node: Mapping[str, Any]) -> Iterator[Mapping[str, Any]]:

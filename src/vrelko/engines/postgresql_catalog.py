@@ -7,6 +7,7 @@ now, as the server's own optimizer does), pg_stats, pg_stat_all_tables, pg_index
 
 from __future__ import annotations
 
+import json
 import math
 from collections.abc import Sequence
 from typing import Any
@@ -92,6 +93,11 @@ def read_server(connection: Connection) -> dict[str, Any]:
     }
 
 
+def block_bytes(connection: Connection) -> int:
+    """Return the bytes of a block."""
+    return int(connection.execute(text("SELECT current_setting('block_size')")).scalar() or 8192)
+
+
 def list_tables(connection: Connection) -> list[str]:
     """Return the names of the user's tables, with their schema where it is not searched."""
     return [str(name) for (name,) in connection.execute(_TABLES)]
@@ -110,7 +116,7 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
         return None
     if not found["readable"]:
         notes.append(f"{name}: this user may not read it; its statistics are hidden too")
-    block = 8192
+    block = block_bytes(connection)
     rows, pages, all_visible, size = (
         float(found[key] or 0) for key in ("reltuples", "relpages", "relallvisible", "bytes")
     )
@@ -128,7 +134,7 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
     columns = tuple(
         _column(one, rows) for one in connection.execute(_COLUMNS, {"oid": found["oid"]}).mappings()
     )
-    indexes, keys = _read_indexes(connection, found["oid"], max(rows, 0.0), columns)
+    indexes, keys = _read_indexes(connection, found["oid"], max(rows, 0.0), block)
     changed = found["n_mod_since_analyze"]
     return TableFacts(
         name, rows, "catalog, scaled to the blocks there are", _row_bytes(rows, blocks, block),
@@ -156,6 +162,27 @@ def sample_rows(
 
 BLOCK_OF_ROW = "CAST((CAST(CAST(ctid AS text) AS point))[0] AS bigint)"
 """The number of the table block that a row lies in."""
+
+
+def levels_of(
+    connection: Connection, table: TableFacts, index: IndexFacts, order: str
+) -> int | None:
+    """Return the levels of an index from the planner's own start-up cost of reading it in `order`.
+
+    The planner reads the height from the index and charges ceil(log2 entries) comparisons and 50
+    for each level (btcostestimate in PostgreSQL's selfuncs.c). None where it takes another index.
+    """
+    source = quoted_name(connection, table.name)
+    asked = text(f"EXPLAIN (FORMAT JSON) SELECT 1 FROM {source} ORDER BY {order}")
+    found = connection.execute(asked).scalar()
+    (top,) = found if isinstance(found, list) else json.loads(str(found))
+    step = connection.execute(text("SELECT current_setting('cpu_operator_cost')")).scalar()
+    node, compared = top["Plan"], float(str(step))
+    startup = float(node["Startup Cost"])
+    if node.get("Index Name") != index.name or table.rows < 2 or compared <= 0:
+        return None
+    descent = startup / compared - math.ceil(math.log2(table.rows))
+    return max(round(descent / 50), 1)
 
 
 def steer_to_indexes(connection: Connection, most_ms: float) -> None:
@@ -193,7 +220,7 @@ def _column(found: RowMapping, rows: float) -> ColumnFacts:
 
 
 def _read_indexes(
-    connection: Connection, oid: int, rows: float, columns: Sequence[ColumnFacts]
+    connection: Connection, oid: int, rows: float, block: int
 ) -> tuple[tuple[IndexFacts, ...], tuple[str, ...]]:
     grouped: dict[str, list[RowMapping]] = {}
     for one in connection.execute(_INDEXES, {"oid": oid}).mappings():
@@ -204,10 +231,10 @@ def _read_indexes(
         key = [part for part in parts if not part["included"]]
         if first["indisprimary"]:
             keys = [str(part["attname"]) for part in key]
-        pages = max(float(first["bytes"] or 0) / 8192, 1.0)
+        pages = max(float(first["bytes"] or 0) / block, 1.0)
         entries = float(first["reltuples"]) if first["where_"] else rows
-        bytes_ = pages * 8192 * 0.98 / entries if entries > 0 else None
-        fan_out = max(8192 * 0.9 / max(bytes_ or 20.0, 12.0), 2.0)
+        bytes_ = pages * block * 0.98 / entries if entries > 0 else None
+        fan_out = max(block * 0.9 / max(bytes_ or 20.0, 12.0), 2.0)
         leaves = max((pages - 1) * (1 - 1 / fan_out), 1.0)
         indexes.append(
             IndexFacts(

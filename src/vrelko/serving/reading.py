@@ -68,7 +68,7 @@ class PageReader:
             offset = check_offset(offset_of(offset, self._size))
         if self._strategy == "two-ended" and count is not None and count.kind == "exact":
             total = count.value or 0
-            if offset > total // 2:
+            if offset > max(total - offset - self._size, 0):
                 return self._from_far_end(offset, spot.rows, total)
         return self._from_offset(offset, spot.rows)
 
@@ -122,7 +122,7 @@ class PageReader:
         )
 
     def _from_far_end(self, offset: int, bound: int | None, total: int) -> Batch:
-        """Read a page in the second half by its distance from the end."""
+        """Read a page by its distance from the end, where that is the nearer one."""
         want = min(self._size if bound is None else min(bound, self._size), total - offset)
         if want <= 0:
             return Batch([], [], total > 0, False, offset, True)

@@ -106,9 +106,23 @@ def ask_routes(
         choose_keys(outline, order, table, engine, near) if key_seen is None else follow(key_seen),
         None if keys_switch is None else follow(keys_last),
         None if keys_switch is None else keys_switch + size,
-        by_key is not None and by_key.scan == "table",
+        _read_whole(by_key, table, lambda seen: follow(seen, None)),
         seen=True,
     )
+
+
+def _read_whole(
+    seen: Seen | None, table: TableFacts, follow: Callable[[Seen], AccessPath]
+) -> AccessPath | None:
+    """Return the path by which a join reads all rows at once; None where it seeks each by key."""
+    keyed = [
+        index.name
+        for index in table.indexes
+        if tuple(column.name for column in index.columns) == table.primary_key
+    ]
+    if seen is None or seen.index in keyed:
+        return None
+    return follow(seen)
 
 
 def _turn(

@@ -12,7 +12,7 @@ from vrelko.core.facts import ColumnFacts, TableFacts, usual_width
 from vrelko.core.sampling import common_values, expect_distinct, share_bounds
 from vrelko.engines import postgresql_catalog as catalog
 from vrelko.surveying.budget import Budget
-from vrelko.surveying.probing import WINDOWS, probe_indexes
+from vrelko.surveying.probing import WINDOWS, is_walkable, probe_indexes
 
 SAMPLED_BLOCKS = 24
 
@@ -34,12 +34,12 @@ def survey_table(
         if "permission denied" not in str(error):
             raise
         notes.append(f"{name}: no row could be sampled; what statistics leave out is guessed")
-        return table if table.rows >= 0 else _guessed(table)
+        return table if table.rows >= 0 else _guessed(table, catalog.block_bytes(connection))
     if stale and sample:
         notes.append(
             f"{name}: no statistics were ever taken; numbers come from {len(sample):,} sampled rows"
         )
-        table = _from_sample(table, sample)
+        table = _from_sample(table, sample, catalog.block_bytes(connection))
     table = replace(table, rows=max(table.rows, 0.0))
     if not sample or not table.indexes:
         return table
@@ -49,6 +49,7 @@ def survey_table(
     starts = [dict(zip(names, row, strict=True)) for row in picked]
     with connection.begin_nested() as point:
         catalog.steer_to_indexes(connection, budget.left_ms)
+        table = _with_levels(connection, table)
         table = probe_indexes(
             connection, table, catalog.quoted_name(connection, name), catalog.BLOCK_OF_ROW,
             starts, budget, notes,
@@ -58,14 +59,32 @@ def survey_table(
     return table
 
 
-def _guessed(table: TableFacts) -> TableFacts:
+def _with_levels(connection: Connection, table: TableFacts) -> TableFacts:
+    """Return the table with the levels of its indexes as the planner knows them."""
+    quote = connection.dialect.identifier_preparer.quote_identifier
+    found = []
+    for index in table.indexes:
+        if is_walkable(index) and not table.partitions:
+            terms = [
+                quote(str(column.name)).replace(":", "\\:")
+                + (" DESC" if column.descending else "")
+                + (" NULLS FIRST" if column.nulls_first else " NULLS LAST")
+                for column in index.columns
+            ]
+            levels = catalog.levels_of(connection, table, index, ", ".join(terms))
+            index = replace(index, levels=levels or index.levels)
+        found.append(index)
+    return replace(table, indexes=tuple(found))
+
+
+def _guessed(table: TableFacts, block: int) -> TableFacts:
     """Return the table with its rows guessed from its blocks and the widths of its types."""
     width = sum(column.width or usual_width(column.type) for column in table.columns) + 28
-    return replace(table, rows=round(table.blocks * 8192 / width), row_bytes=width,
+    return replace(table, rows=round(table.blocks * block / width), row_bytes=width,
                    rows_from="guessed from its blocks")  # fmt: skip
 
 
-def _from_sample(table: TableFacts, sample: list[tuple[int, Any]]) -> TableFacts:
+def _from_sample(table: TableFacts, sample: list[tuple[int, Any]], block: int) -> TableFacts:
     """Return the table with rows and columns as a sample of whole blocks has them."""
     blocks = len({block for block, _ in sample})
     rows = table.rows if table.rows >= 0 else table.blocks * len(sample) / max(blocks, 1)
@@ -74,7 +93,7 @@ def _from_sample(table: TableFacts, sample: list[tuple[int, Any]]) -> TableFacts
         values = [row[i] for _, row in sample]
         common = tuple(common_values(values))
         columns.append(_sampled(column, values, rows, common))
-    bytes_ = table.blocks * 8192 / rows if rows else 0.0
+    bytes_ = table.blocks * block / rows if rows else 0.0
     return replace(
         table, rows=round(rows), rows_from="sampled blocks", columns=tuple(columns),
         row_bytes=round(bytes_, 1),

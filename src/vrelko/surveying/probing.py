@@ -39,7 +39,7 @@ def probe_indexes(
     for index in table.indexes:
         if budget.spent:
             left_out.append(index.name)
-        elif _walkable(index):
+        elif is_walkable(index):
             near = _probe(connection, table, index, source, place, starts)
             if near is not None:
                 index = replace(index, switches=round(near.switches, 4), far=round(near.far, 4),
@@ -50,7 +50,8 @@ def probe_indexes(
     return replace(table, indexes=tuple(found))
 
 
-def _walkable(index: IndexFacts) -> bool:
+def is_walkable(index: IndexFacts) -> bool:
+    """Tell whether an index holds every row, by columns that a statement can name."""
     return not index.partial and all(column.name for column in index.columns)
 
 

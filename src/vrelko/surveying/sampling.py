@@ -40,7 +40,7 @@ def count_by_windows(connection: Connection, table: str, row_id: str) -> float:
 
     Exact where row ids have no gaps; a table with few ids is counted, which is as cheap.
     """
-    t, r = _quote(connection, table), _quote(connection, row_id)
+    t, r = quote_name(connection, table), quote_name(connection, row_id)
     low, high = (
         connection.execute(text(f"SELECT {edge}({r}) FROM {t}")).scalar() for edge in ("min", "max")
     )
@@ -67,10 +67,10 @@ def sample_rows(
     connection: Connection, table: str, row_id: str | None, columns: Sequence[str]
 ) -> Sample:
     """Return rows at random places; the first rows where there is no row id to seek by."""
-    t = _quote(connection, table)
+    t = quote_name(connection, table)
     parts = []
     for column in columns:
-        c = _quote(connection, column)
+        c = quote_name(connection, column)
         parts.append(
             f"CASE WHEN typeof({c}) IN ('text', 'blob') THEN substr({c}, 1, {PREFIX}) ELSE {c} END"
         )
@@ -79,7 +79,7 @@ def sample_rows(
     if row_id is None:
         rows = list(connection.execute(text(f"SELECT {listed} FROM {t} LIMIT {PROBES}")))
     else:
-        rows = _probe(connection, t, _quote(connection, row_id), listed)
+        rows = _probe(connection, t, quote_name(connection, row_id), listed)
     values = {name: [row[2 * i] for row in rows] for i, name in enumerate(columns)}
     widths = {
         name: [_stored(row[2 * i], row[2 * i + 1]) for row in rows]
@@ -88,12 +88,16 @@ def sample_rows(
     return Sample(values, widths, len(rows))
 
 
-def count_capped(connection: Connection, table: str, column: str, value: Any) -> int:
-    """Return how many rows hold a value, COUNT_CAP at most; for columns that lead an index."""
-    t, c = _quote(connection, table), _quote(connection, column)
+def count_capped(connection: Connection, source: str, column: str, value: Any) -> int:
+    """Return how many rows hold a value, COUNT_CAP at most; for columns that lead an index.
+
+    `source` is the table as a statement names it.
+    """
+    c = quote_name(connection, column)
     found = connection.execute(
         text(
-            f"SELECT count(*) FROM (SELECT 1 FROM {t} WHERE {c} = :value LIMIT {COUNT_CAP}) AS one"
+            f"SELECT count(*) FROM (SELECT 1 FROM {source} WHERE {c} = :value "
+            f"LIMIT {COUNT_CAP}) AS one"
         ),
         {"value": value},
     )
@@ -109,7 +113,7 @@ def distinct_by_index(
     and Thompson 1952). Groups are counted up to 300 rows, larger ones taken from the sample; None
     where most are larger, and for long texts.
     """
-    t, c = _quote(connection, table), _quote(connection, column)
+    t, c = quote_name(connection, table), quote_name(connection, column)
     group = text(f"SELECT count(*) FROM (SELECT 1 FROM {t} WHERE {c} = :value LIMIT {GROUP_ROWS})")
     full = [value for value in values if value is not None]
     if not full or any(is_long(value) for value in full):
@@ -160,6 +164,7 @@ def _stored(value: Any, length: int | None) -> float:
     return 1.0 + float(length or 0)
 
 
-def _quote(connection: Connection, name: str) -> str:
+def quote_name(connection: Connection, name: str) -> str:
+    """Return a name as a statement text holds it."""
     quoted = connection.dialect.identifier_preparer.quote_identifier(name)
     return quoted.replace(":", "\\:")  # text() takes a bare colon for a parameter

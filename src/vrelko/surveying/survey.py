@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import Connection, Engine, Table
+from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.facts import Facts, ServerFacts, TableFacts
 from vrelko.core.outline import Outline
@@ -15,10 +16,13 @@ from vrelko.engines.registry import database_errors, dialect_of
 from vrelko.errors import DatabaseError, nearest
 from vrelko.surveying import mariadb_tables, postgresql_tables, sqlite_tables
 from vrelko.surveying.budget import Budget
-from vrelko.surveying.sampling import COUNT_CAP, count_capped
+from vrelko.surveying.sampling import COUNT_CAP, count_capped, quote_name
 
 BUDGET_MS = 1_000.0
 """Milliseconds that sampling and probing may take in all; what is left out is noted."""
+
+_MOST_COUNTED = 10
+"""Values of one set condition that are counted."""
 
 _CATALOGS: dict[str, Any] = {
     "sqlite": sqlite_catalog,
@@ -60,9 +64,8 @@ def survey(engine: Engine, what: Any = None, budget_ms: float = BUDGET_MS) -> Fa
                     "table-missing",
                 )
             tables.append(found)
-        if name_ != "postgresql":  # which keeps common values and bounds of its own
-            for outline in outlines:
-                tables = [_count_values(connection, table, outline) for table in tables]
+        for outline in outlines:
+            tables = [_count_values(connection, table, outline) for table in tables]
     return Facts(server, tuple(tables), tuple(notes))
 
 
@@ -91,14 +94,36 @@ def _count_values(connection: Connection, table: TableFacts, outline: Outline) -
     led = {index.columns[0].name for index in table.indexes if index.columns and not index.partial}
     columns = {column.name: column for column in table.columns}
     for condition in outline.conditions:
-        value = outline.params.get(condition.parameter or "", condition.value)
-        mine = condition.table == table.name and condition.kind == "equal"
-        if not mine or value is None or condition.column not in led or not table.rows:
+        given = outline.params.get(condition.parameter or "", condition.value)
+        mine = condition.table == table.name and condition.kind in ("equal", "in")
+        if not mine or condition.column not in led or not table.rows:
             continue
-        counted = count_capped(connection, table.name, condition.column, value)
-        if counted < COUNT_CAP:
+        values = list(given) if condition.kind == "in" and _is_set(given) else [given]
+        for value in values[:_MOST_COUNTED]:
+            counted = None if value is None else _count(connection, table, condition.column, value)
+            if counted is None:
+                continue
             column = columns[condition.column]
-            rest = tuple(item for item in column.common if item[0] != str(value))
-            common = (*rest, (str(value), counted / table.rows))
-            columns[column.name] = replace(column, common=common)
+            known = column.share_of(value) or 0.0
+            if counted < COUNT_CAP or known * table.rows < counted:  # so many there are at least
+                rest = tuple(item for item in column.common if item[0] != str(value))
+                common = (*rest, (str(value), counted / table.rows))
+                columns[column.name] = replace(column, common=common)
     return replace(table, columns=tuple(columns.values()))
+
+
+def _is_set(given: Any) -> bool:
+    return isinstance(given, (list, tuple, set, frozenset))
+
+
+def _count(connection: Connection, table: TableFacts, column: str, value: Any) -> int | None:
+    """Return how many rows hold a value, None where the database does not take it."""
+    if connection.dialect.name == "postgresql":
+        source = postgresql_catalog.quoted_name(connection, table.name)
+    else:
+        source = quote_name(connection, table.name)
+    try:
+        with connection.begin_nested():
+            return count_capped(connection, source, column, value)
+    except DBAPIError:
+        return None

@@ -21,6 +21,7 @@ _ENGINES: dict[str, Callable[[Scene, Ask], Work]] = {
 }
 
 
+_KEY_BLOCKS = {"postgresql": postgresql.blocks_a_key}
 _WORKER_SHARE = 0.75  # of a process's work that a parallel worker takes off it
 
 
@@ -30,8 +31,8 @@ class Routes:
 
     `page` near the start by offset, `deep` where offset and size together reach `switch` rows
     (None: it never changes), `seek` behind a key, `count`, `whole`, and `keys` for those of a
-    deferred join, `keys_deep` from `keys_switch` rows on, whose rows are found by reading the whole
-    table where `joins_whole`. `seen`: the server itself told them.
+    deferred join, `keys_deep` from `keys_switch` rows on, whose rows are found one by one, or by
+    reading all that `joined` gives. `seen`: the server itself told them.
     """
 
     page: AccessPath
@@ -43,7 +44,7 @@ class Routes:
     keys: AccessPath | None = None
     keys_deep: AccessPath | None = None
     keys_switch: float | None = None
-    joins_whole: bool = False
+    joined: AccessPath | None = None
     seen: bool = False
 
 
@@ -78,7 +79,7 @@ class CostModel:
             return self._work(self.routes.page, Ask("page", 0, rows))
         if seek.branches == 1:
             return self._work(seek, Ask("seek", 0, rows, at))
-        return self._branched(seek, rows)
+        return self._branched(seek, rows, at)
 
     def two_ended(self, offset: float, size: int) -> Work:
         """A page behind an offset from the nearer end, the rows counted before."""
@@ -95,13 +96,11 @@ class CostModel:
         rows = min(size + 1, max(self.matching - offset, 0.0))
         path = self._keys_at(offset, size)
         work = self._work(path, Ask("deferred", offset, rows))
-        if not self.routes.joins_whole:
+        if self.routes.joined is None:
             return work
-        table = self.table
-        return replace(
-            work, seeks=0.0, scanned=table.rows, scanned_blocks=table.blocks,
-            blocks=work.blocks - self._seek_blocks(path, rows) + table.blocks,
-        )  # fmt: skip
+        read = replace(self._work(self.routes.joined, Ask("all")), statements=0.0)
+        found = self._seek_blocks(path, rows)
+        return replace(work, seeks=0.0, blocks=work.blocks - found) + read
 
     def anchored(self, offset: float, size: int, every: int) -> Work:
         """A page sought from the stored key of every `every`-th row, then a short offset.
@@ -180,15 +179,21 @@ class CostModel:
             return routes.keys_deep if offset + size >= routes.keys_switch else path
         return path if path.covering or path.inside else self.path_at(offset, size)
 
-    def _branched(self, path: AccessPath, rows: float) -> Work:
+    def _branched(self, path: AccessPath, rows: float, at: float) -> Work:
         """Return the work of a page of which each branch gives its first keys.
 
-        They are kept in a temporary table, sorted there, and the page's rows sought by key.
+        They are kept in a temporary table, sorted there, and the page's rows sought by key. A value
+        gives no more rows than it has behind the page's place.
         """
         keys = replace(path, covering=True, branches=1)
-        read = self._work(keys, Ask("seek", 0, rows)).times(path.branches)
+        left = max(1 - at / self.matching, 0.0) * self.table.rows * path.passing
+        given = [min(rows, share * left) for share in path.runs] or [rows] * path.branches
+        read = NO_WORK
+        for part in given:
+            read = read + self._work(keys, Ask("seek", 0, part))
         scene = self.scene
-        out = rows * scene.table.levels
+        a_key = _KEY_BLOCKS.get(scene.server.engine)
+        out = rows * (scene.table.levels if a_key is None else a_key(scene))
         return replace(
             read, statements=1.0, sorted_rows=read.rows, seeks=rows,
             sort_units=read.rows * math.log2(read.rows + 2),

@@ -22,6 +22,8 @@ def work_of(scene: Scene, ask: Ask) -> Work:
         return _deferred(scene, ask)
     if ask.form == "count":
         return _count(scene, ask.rows)
+    if ask.form == "all":
+        return _read_all(scene)
     if ask.form == "whole":
         return _page(scene, 0.0, scene.matching, whole=True)
     return _page(scene, ask.skip, ask.rows, ask.at)
@@ -69,9 +71,9 @@ def _read_all(scene: Scene, share: float = 1.0) -> Work:
     entries = scene.reached * share * _with_dead(scene)
     leaves = scene.levels + entries / scene.a_leaf
     part = min(entries / max(scene.table.rows, 1.0), 1.0)
-    heap = scene.table.blocks * (1 - (1 - part) ** scene.a_block)
+    spread = scene.table.blocks * (1 - (1 - part) ** scene.a_block)
     clustered = entries / scene.a_block  # rows that lie together fill their blocks
-    heap = clustered + (heap - clustered) * min(_switches(scene) * 1.02, 1.0)
+    heap = min(spread, max(entries * _switches(scene), clustered))
     return Work(entries=entries, visits=entries, scanned_blocks=heap, blocks=leaves + heap,
                 checked=entries if scene.path.residual else 0.0, misses=leaves + heap)  # fmt: skip
 
@@ -108,7 +110,7 @@ def _deferred(scene: Scene, ask: Ask) -> Work:
         if scene.in_order
         else _sorted(keys, ask.skip + rows, whole=False)
     )
-    a_seek = _key_levels(scene) + 1
+    a_seek = blocks_a_key(scene)
     return replace(
         walked, seeks=rows, blocks=walked.blocks + rows * a_seek, rows=rows,
         bytes=rows * scene.row_bytes, values=rows * scene.columns,
@@ -179,6 +181,11 @@ def _without_fixed(scene: Scene) -> IndexFacts | None:
         if rest and names[: len(rest)] == rest and not other.partial:
             return other
     return None
+
+
+def blocks_a_key(scene: Scene) -> float:
+    """Return the blocks that finding one row by its primary key takes."""
+    return _key_levels(scene) + 1.0
 
 
 def _key_levels(scene: Scene) -> int:

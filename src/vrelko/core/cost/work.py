@@ -62,8 +62,8 @@ class Ask:
     """What one statement is for: `rows` rows behind `skip` skipped ones.
 
     `form`: page (LIMIT and OFFSET), seek (behind a key), deferred (keys by offset, then their
-    rows), count, or whole. A count stops at `rows`. `at` is where in the order a page behind a key
-    begins, in rows, as far as that is known.
+    rows), count, whole, or all (rows that a join reads, in no order). A count stops at `rows`. `at`
+    is where in the order a page behind a key begins, in rows, as far as that is known.
     """
 
     form: str
