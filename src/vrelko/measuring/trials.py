@@ -61,7 +61,8 @@ class Bench:
     def page(self, strategy: str, offset: int, size: int) -> Trial:
         """Return the trial of a page behind `offset` rows."""
         work = self.model.strategy(strategy, offset, size)
-        path = self.model.routes.seek if strategy == "keyset" else self.model.path_at(offset, size)
+        model = self.model
+        path = model.seek_at(offset) if strategy == "keyset" else model.path_at(offset, size)
         passing = path.passing if path.residual else 1.0
         return Trial(strategy, offset, work, path.signature, passing,
                      self._runner(strategy, offset, size))  # fmt: skip

@@ -6,7 +6,7 @@ Nothing is read: every question is an EXPLAIN.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -20,6 +20,7 @@ from vrelko.engines.estimates import estimate_rows
 from vrelko.engines.paths import explain_join, explain_path
 from vrelko.errors import PageError
 from vrelko.serving.listing import Listing
+from vrelko.serving.seeking import KeyLadder
 from vrelko.sql.statements import LIMIT, OFFSET
 
 MOST_EXPLAINS = 16
@@ -88,13 +89,23 @@ def ask_routes(
     key_seen, by_key = explain_join(lender, variant.deferred(), limits(0), table.name)
     keys_switch, keys_last = _turn(keys, key_seen, rows - size, engine)
     served = choose_path(outline, order, table, engine, served=True)
-    seek = served
+    seek, seek_deep, seek_switch = served, None, None
     edge = variant.edge(False)
+
+    def ask_seek(select: Any, given: Mapping[str, Any]) -> Seen | None:
+        limited = variant.limited(select, size + 1)
+        extra = {LIMIT: size + 1} if limited is select else {}
+        return explain_path(lender, limited, {**given, **extra}, table.name)
+
     # MariaDB always takes the ranges of a key from an index; several statements have each theirs.
     if served.branches == 1 and engine != "mariadb" and len(edge) == 1:
-        limited = variant.limited(edge[0], size + 1)
-        extra = {LIMIT: size + 1} if limited is edge[0] else {}
-        seek = follow(explain_path(lender, limited, {**values, **extra}, table.name))
+        begins = ask_seek(edge[0], values)
+        seek = follow(begins)
+        if engine == "postgresql":  # which knows how many rows a key leaves
+            ladder = KeyLadder(variant, order, table, near.fixed)
+            turned = ladder.turn(begins, values, ask_seek)
+            if turned is not None:
+                seek_switch, seek_deep = turned[0] * rows, follow(turned[1])
     counted = explain_path(lender, variant.count(None), values, table.name)
     return Routes(
         near,
@@ -107,6 +118,8 @@ def ask_routes(
         None if keys_switch is None else follow(keys_last),
         None if keys_switch is None else keys_switch + size,
         _read_whole(by_key, table, lambda seen: follow(seen, None)),
+        seek_deep,
+        seek_switch,
         seen=True,
     )
 

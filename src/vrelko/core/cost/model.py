@@ -32,7 +32,8 @@ class Routes:
     `page` near the start by offset, `deep` where offset and size together reach `switch` rows
     (None: it never changes), `seek` behind a key, `count`, `whole`, and `keys` for those of a
     deferred join, `keys_deep` from `keys_switch` rows on, whose rows are found one by one, or by
-    reading all that `joined` gives. `seen`: the server itself told them.
+    reading all that `joined` gives. `seek_deep` behind keys from row `seek_switch` on. `seen`: the
+    server itself told them.
     """
 
     page: AccessPath
@@ -45,6 +46,8 @@ class Routes:
     keys_deep: AccessPath | None = None
     keys_switch: float | None = None
     joined: AccessPath | None = None
+    seek_deep: AccessPath | None = None
+    seek_switch: float | None = None
     seen: bool = False
 
 
@@ -74,7 +77,10 @@ class CostModel:
     def keyset(self, rows: float, first: bool = False, at: float = 0.0) -> Work:
         """A page that fetches `rows` rows behind a key, `at` rows into the order, or the first."""
         rows = min(rows, self.matching)
-        seek = self.routes.seek
+        seek = self.seek_at(at)
+        if seek is not self.routes.seek:  # it reads and sorts what lies behind the key
+            left = max(self.matching - at, rows) / self.matching
+            return self._work(replace(seek, share=seek.share * left), Ask("seek", 0, rows, at))
         if first and seek.branches == 1:
             return self._work(self.routes.page, Ask("page", 0, rows))
         if seek.branches == 1:
@@ -164,6 +170,13 @@ class CostModel:
             else:
                 high = middle
         return high
+
+    def seek_at(self, at: float) -> AccessPath:
+        """Return the access path of a page behind a key, `at` rows into the order."""
+        routes = self.routes
+        if routes.seek_deep is None or routes.seek_switch is None:
+            return routes.seek
+        return routes.seek_deep if at >= routes.seek_switch else routes.seek
 
     def path_at(self, offset: float, size: int) -> AccessPath:
         """Return the access path of a page behind an offset."""
@@ -281,6 +294,7 @@ def _with_rows(routes: Routes, table: TableFacts, rows: float) -> Routes:
         whole=told(routes.whole), deep=told(routes.deep) if routes.deep else None,
         keys=told(routes.keys) if routes.keys else None,
         keys_deep=told(routes.keys_deep) if routes.keys_deep else None,
+        seek_deep=told(routes.seek_deep) if routes.seek_deep else None,
     )  # fmt: skip
 
 
