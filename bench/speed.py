@@ -59,6 +59,13 @@ def page(connection):
     params = {"station": 57}
     reached = listing.read(connection, Spot.offset(500), params=params)
     cursor, key = reached.next, reached.keys[-1]
+    shared = vrelko.Listing(  # whose cursors were written by another process
+        whole, name="m", orders="-hour", sizes=Sizes(25), total="none", secrets=[b"x" * 32]
+    )
+
+    def from_elsewhere():
+        shared.book._known.clear()
+        return shared.read(connection, cursor, params=params)
 
     def by_hand():
         columns = tuple_(c.hour, c.id)
@@ -75,6 +82,7 @@ def page(connection):
         "by hand, built once": lambda: connection.execute(once, values).all(),
         "by hand, built each time": lambda: connection.execute(by_hand(), values).all(),
         "Listing.read": lambda: listing.read(connection, cursor, params=params),
+        "of another process": from_elsewhere,
         "Listing.read and next": lambda: listing.read(connection, cursor, params=params).next,
     }
     print("  page after page of one kind, 50 at a time")

@@ -23,14 +23,17 @@ from sqlalchemy import (
 
 import vrelko
 from exposed import Listing
-from vrelko import Sizes
+from vrelko import Sizes, Spot
 from vrelko.core.cost.calibration import Timing, fit_rates
 from vrelko.core.cost.rates import PRIORS, Clock, feature_names, shipped_rates
 from vrelko.core.cost.work import NO_WORK, Work
 from vrelko.core.facts import ColumnFacts, ServerFacts
-from vrelko.core.sampling import judge_neighbours, share_bounds
+from vrelko.core.sampling import common_values, judge_neighbours, share_bounds
+from vrelko.engines.counting import count_reads
+from vrelko.engines.paths import explain_path
 from vrelko.measuring.calibrate import calibrate
 from vrelko.measuring.trials import Bench, count_work
+from vrelko.sql.statements import key_parameters
 
 ROWS = 12_000
 meta = MetaData()
@@ -129,6 +132,78 @@ def test_a_server_tells_where_it_leaves_the_index(filled):
             )
 
 
+def test_the_levels_of_indexes_are_the_blocks_of_a_seek(filled):
+    if filled.dialect.name != "postgresql":
+        pytest.skip("only PostgreSQL hides an index's height, and tells it in a plan's cost")
+    table = vrelko.survey(filled, "costed").table("costed")
+    levels = {index.name: index.levels for index in table.indexes}
+    with filled.connect() as connection:
+        for name, column in (("costed_pkey", t.c.id), ("costed_k", t.c.k)):
+            one = select(t.c.pad).where(column == 77)
+            connection.execute(one).all()
+            reads = count_reads(connection, lambda one=one: connection.execute(one).all())
+            assert reads.blocks == levels[name] + 1
+
+
+def test_a_server_tells_where_it_leaves_the_index_behind_a_key(filled):
+    """By keys from its own statistics: what the plan says is what EXPLAIN of such a page says."""
+    listing = grid(sizes=Sizes(300, most=None))
+    model = planned(filled, listing, {"g": 0}).usual_model()
+    routes = model.routes
+    if filled.dialect.name != "postgresql":
+        assert routes.seek_deep is None
+        return
+    assert routes.seek_deep is not None
+    assert routes.seek_deep.signature != routes.seek.signature
+    assert 0 < routes.seek_switch < model.matching
+    variant = listing.lent_variant(filled.connect(), None, {"g": 0})
+    with filled.connect() as connection:
+        for offset, path in ((0.05, routes.seek), (0.99, routes.seek_deep)):
+            key = (int(offset * ROWS), 1)
+            (statement,) = variant.seek(key, False, True)
+            limited = variant.limited(statement, 301)
+            given = {"g": 0, **key_parameters(key)}
+            seen = explain_path(connection, limited, given, "costed")
+            assert (seen.scan, seen.sorts) == (path.scan, path.kind == "sorted")
+    deep, near = (model.keyset(301, at=at) for at in (routes.seek_switch + 1, 10.0))
+    assert deep.sorted_rows > 0 == near.sorted_rows
+
+
+def test_pages_from_the_nearer_end_skip_the_fewest_rows(filled):
+    listing = Listing(select(t.c.id), orders="id", sizes=Sizes(100), strategy="two-ended")
+    with filled.connect() as connection:
+        for offset in (5_900, 5_950, 5_951, 6_000, 11_000, ROWS - 1):
+            page = listing.read(connection, Spot.offset(offset))
+            assert page.scalars() == list(range(offset + 1, min(offset + 101, ROWS + 1)))
+            skipped = page.statements[-1].values["vrelko_offset"]
+            assert skipped == min(offset, max(ROWS - offset - 100, 0))
+
+
+def test_values_of_a_set_are_counted(filled):
+    """The shares of a listing's own values are exact where an index leads to them."""
+    among = Listing(
+        select(t.c.id, t.c.k).where(t.c.g.in_([0, 4, 77])),
+        name="among",
+        orders="k",
+        sizes=Sizes(20),
+    )
+    column = vrelko.survey(filled, among).table("costed").column("g")
+    with filled.connect() as connection:
+        for value in (0, 4, 77):
+            rows = connection.scalar(select(func.count()).where(t.c.g == value))
+            assert column.share_of(value) == pytest.approx(rows / ROWS, rel=0.06)
+
+
+@given(few=st.integers(2, 90), many=st.integers(200, 900), seed=st.integers(0, 9))
+def test_common_values_stand_out_by_more_than_chance(few, many, seed):
+    rng = random.Random(seed)
+    listed = common_values([rng.randrange(few) for _ in range(2_000)])
+    assert sum(share for _, share in listed) == pytest.approx(1)
+    alike = [rng.randrange(many) for _ in range(2_000)]
+    assert len(common_values(alike)) <= 3
+    assert common_values([*alike, *[-1] * 60])[0][0] == "-1"
+
+
 def count_expected(engine, trial):
     from vrelko.core.cost.counted import counted_as
 
@@ -166,7 +241,8 @@ def test_calibration_finds_the_speed_of_a_machine(seed, speed):
     timings = [Timing(work, clock.ms(work) * speed, "index") for work in works]
     fitted = Clock(fit_rates(clock, timings), SERVER)
     held_out = some_work()
-    assert fitted.ms(held_out) == pytest.approx(clock.ms(held_out) * speed, rel=0.02)
+    # What is known of other machines holds the speed back: by 2.1 % at most in 800 trials.
+    assert fitted.ms(held_out) == pytest.approx(clock.ms(held_out) * speed, rel=0.04)
     time = fitted.time(held_out, path="index")
     assert time.low < time.ms < time.high
     unseen = fitted.time(held_out, path="bitmap sort")

@@ -89,6 +89,32 @@ def test_mutated_cursors_are_never_accepted(secrets):
             book.read(mutated, PRINT)
 
 
+@given(spot=spots, sealed=st.booleans())
+def test_a_book_reads_its_own_cursors_as_any_other_book_does(spot, sealed):
+    """What it remembers of a cursor is what stands in it, and holds for its own binding alone."""
+    if sealed:
+        pytest.importorskip("cryptography")
+    mine, other = CursorBook([SECRET]), CursorBook([SECRET])
+    cursor = mine.write(spot, PRINT, sealed)
+    for _ in range(2):
+        read = [book.read(cursor, PRINT, sealed) for book in (mine, other)]
+        assert read[0] == read[1]
+        mine_key, other_key = (one.key or () for one in read)
+        assert list(map(type, mine_key)) == list(map(type, other_key))
+        with pytest.raises(CursorError, match="another"):
+            mine.read(cursor, fingerprint_of(["elsewhere"]), sealed)
+
+
+def test_a_book_remembers_a_bounded_number_of_cursors():
+    book = CursorBook([SECRET])
+    written = [book.write(Spot.offset(i), PRINT) for i in range(2_500)]
+    assert len(book._known) <= 1_000
+    assert [book.read(cursor, PRINT).at for cursor in written] == list(range(2_500))
+    fleeting = CursorBook([SECRET], expires_s=60)
+    fleeting.read(fleeting.write(Spot.end(), PRINT), PRINT)
+    assert not fleeting._known
+
+
 def test_golden_cursors():
     """A cursor given out once must be read by every later version."""
     spot = Spot.after((datetime(2026, 3, 1, 5), -0.5, None, "é", b"\x00", True, date(2026, 1, 2)))

@@ -1,5 +1,7 @@
 """Every finding, seen and not seen, on facts written by hand: no database is needed."""
 
+import json
+
 import pytest
 from sqlalchemy import (
     BigInteger,
@@ -143,6 +145,9 @@ def test_what_a_mild_case_does_not_say():
     )
     assert "row-security" not in codes(listing(), facts(row_security=True))
     assert "text-order" not in codes(listing("label,id"), facts("mariadb"))
+    by_code = json.loads(facts().to_json())
+    by_code["tables"][0]["columns"][-1]["collation"] = "C"
+    assert "text-order" not in codes(listing("label,id"), Facts.from_dict(by_code))
     assert "set-too-large" not in codes(listing(where=c.site.in_([1, 2, 3])))
     assert "draining-filter" not in codes(listing(where=c.kind == 3))
     prompt = facts(settings={"replica": "yes", "replica_lag_s": "0.1"})

@@ -51,12 +51,12 @@ class Shape:
 
 
 _TESTED = [
-    ("tst_a", 100_000, 60, "random"), ("tst_b", 140_000, 480, "ordered"),
-    ("tst_c", 220_000, 20, "mixed"), ("tst_d", 260_000, 130, "local"),
-    ("tst_e", 320_000, 200, "mixed"), ("tst_f", 420_000, 30, "random"),
-    ("tst_g", 520_000, 90, "ordered"), ("tst_h", 280_000, 340, "random"),
-    ("tst_i", 180_000, 100, "ordered", True), ("tst_j", 640_000, 40, "local"),
-    ("tst_k", 1_100_000, 20, "random"), ("tst_l", 3_000_000, 20, "mixed"),
+    ("chk_a", 110_000, 150, "mixed"), ("chk_b", 150_000, 540, "random"),
+    ("chk_c", 200_000, 60, "ordered"), ("chk_d", 240_000, 300, "local"),
+    ("chk_e", 300_000, 20, "random"), ("chk_f", 380_000, 110, "mixed"),
+    ("chk_g", 460_000, 50, "local"), ("chk_h", 250_000, 420, "ordered"),
+    ("chk_i", 170_000, 80, "random", True), ("chk_j", 600_000, 70, "mixed"),
+    ("chk_k", 1_300_000, 30, "ordered"), ("chk_l", 3_000_000, 25, "random"),
 ]  # fmt: skip
 _LEARNT = [
     ("lrn_a", 120_000, 90, "random"), ("lrn_b", 180_000, 400, "ordered"),

@@ -22,6 +22,7 @@ class ColumnFacts:
     `distinct` is an estimate, None where unknown. `common` lists the most common values with
     their shares, as text. `bounds` are values, as text and ascending, that part the rows with
     other values into equal shares. `correlation` of the values with the rows' place, -1 to 1.
+    `collation` of texts, where a server's own way of sorting them can be another's.
     """
 
     name: str
@@ -33,6 +34,7 @@ class ColumnFacts:
     common: tuple[tuple[str, float], ...] = ()
     bounds: tuple[str, ...] = ()
     correlation: float | None = None
+    collation: str | None = None
 
     def share_of(self, value: Any) -> float | None:
         """Return the share of rows that hold `value`, where facts tell; else that of a mean one."""

@@ -23,6 +23,7 @@ _LOW = 0.01
 _SHORT_LAG_S = 0.5
 _FLOATS = ("FLOAT", "DOUB", "REAL")
 _TEXTS = ("CHAR", "TEXT", "CLOB", "CITEXT")
+_BY_CODE = ("C", "POSIX", "ucs_basic")  # collations that no upgrade changes
 _LEAKY = ("NUMERIC", "DECIMAL", "ENUM", "INTERVAL")
 
 
@@ -231,11 +232,13 @@ def _find_terms(
                 "float-key", about, f"{term.name} is {column.type}: values that print alike may "
                 "differ", "Keep the unique column behind it, or store a decimal",
             )  # fmt: skip
-        from_outside = server.engine == "postgresql"  # the others carry their collations along
+        # The other servers carry their collations along, and so does this one those of codes.
+        from_outside = server.engine == "postgresql" and column.collation not in _BY_CODE
         if from_outside and term is order.terms[0] and any(part in kind for part in _TEXTS):
             yield make_finding(
-                "text-order", about, f"{term.name} sorts by its collation; an upgrade of the "
-                "system's collations moves rows",
+                "text-order", about, f"{term.name} sorts by its collation"
+                + (f" {column.collation}" if column.collation else "")
+                + "; an upgrade of the system's collations moves rows",
                 'Use the collation "C" where that order will do; rebuild the index after upgrades',
             )  # fmt: skip
 

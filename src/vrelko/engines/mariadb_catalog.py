@@ -56,13 +56,29 @@ def read_server(connection: Connection) -> dict[str, Any]:
     rows = connection.execute(text("SHOW VARIABLES")).all()
     values = {str(name): str(value) for name, value in rows}
     settings = {name: values[name] for name in SETTINGS if name in values}
-    settings["replica"] = "yes" if values.get("read_only") == "ON" else "no"
+    settings |= _replication(connection, values.get("read_only") == "ON")
     return {
         "version": values["version"],
         "block_bytes": int(values.get("innodb_page_size", PAGE)),
         "cache_bytes": int(values.get("innodb_buffer_pool_size", 0)),
         "settings": settings,
     }
+
+
+def _replication(connection: Connection, read_only: bool) -> dict[str, str]:
+    """Return whether the server follows another, and how many seconds behind it is.
+
+    Without the right to ask, a server that is read-only is taken for a replica.
+    """
+    try:
+        found = connection.execute(text("SHOW ALL SLAVES STATUS")).mappings().all()
+    except DBAPIError:
+        return {"replica": "yes" if read_only else "no"}
+    if not found:
+        return {"replica": "no"}
+    lags = [row["Seconds_Behind_Master"] for row in found]
+    known = "unknown" if None in lags else f"{max(map(float, lags)):.1f}"
+    return {"replica": "yes", "replica_lag_s": known}
 
 
 def list_tables(connection: Connection) -> list[str]:

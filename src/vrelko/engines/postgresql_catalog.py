@@ -43,11 +43,14 @@ _PARTS = text(
 )
 _COLUMNS = text(
     "SELECT a.attname, format_type(a.atttypid, a.atttypmod) AS type, NOT a.attnotnull AS nullable, "
-    "a.attlen, s.avg_width, s.null_frac, s.n_distinct, s.correlation, "
+    "CASE WHEN o.collname = 'default' THEN (SELECT d.datcollate FROM pg_database d "
+    "WHERE d.datname = current_database()) ELSE o.collname END AS collation, a.attlen, "
+    "s.avg_width, s.null_frac, s.n_distinct, s.correlation, "
     "CAST(CAST(s.most_common_vals AS text) AS text[]) AS common, s.most_common_freqs AS shares, "
     "CAST(CAST(s.histogram_bounds AS text) AS text[]) AS bounds "
     "FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid "
     "JOIN pg_namespace n ON n.oid = c.relnamespace "
+    "LEFT JOIN pg_collation o ON o.oid = a.attcollation "
     "LEFT JOIN pg_stats s ON s.schemaname = n.nspname AND s.tablename = c.relname "
     "AND s.attname = a.attname "
     "WHERE a.attrelid = :oid AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum"
@@ -216,6 +219,7 @@ def _column(found: RowMapping, rows: float) -> ColumnFacts:
         distinct or None, common,
         tuple(map(str, bounds[::step])),
         None if found["correlation"] is None else round(float(found["correlation"]), 4),
+        found["collation"],
     )  # fmt: skip
 
 

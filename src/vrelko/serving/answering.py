@@ -35,8 +35,9 @@ def answer(listing: Listing, lender: Any, request: Request) -> Page:
     clamps = request.on_bad_page == "clamp"
     notes: list[str] = []
     size = _size_of(listing, request.size, clamps, notes)
-    spot = _spot_of(opened, request.at, clamps, notes)
-    _check_kind(listing, spot, isinstance(request.at, str))
+    at = request.at
+    spot = _nearest_spot(opened, at, notes) if clamps else opened.spot_of(at)
+    _check_kind(listing, spot, isinstance(at, str))
     spot = _within(listing, spot, size, clamps, notes)
     if request.time_limit_ms is None:
         batch, walk = _read_walking(opened, spot, size, request, notes)
@@ -78,15 +79,14 @@ def _size_of(listing: Listing, size: object, clamps: bool, notes: list[str]) -> 
     return rows
 
 
-def _spot_of(opened: Opened, at: Any, clamps: bool, notes: list[str]) -> Spot:
+def _nearest_spot(opened: Opened, at: Any, notes: list[str]) -> Spot:
+    """Return where a request begins, or the nearest place to it."""
     try:
         return opened.spot_of(at)
     except CursorError:
-        if not clamps:
-            raise
         notes.append("the cursor could not be read; this is the first page")
     except PageError as error:
-        if not clamps or not isinstance(at, Spot) or at.fault is None:
+        if not isinstance(at, Spot) or at.fault is None:
             raise
         notes.append(f"{error.what}; this is the nearest page")
         return _nearest(at)
@@ -106,6 +106,8 @@ def _nearest(spot: Spot) -> Spot:
 
 def _check_kind(listing: Listing, spot: Spot, from_cursor: bool) -> None:
     taken: tuple[str, ...] = SPOTS[listing.kind]
+    if spot.kind in taken and listing.strategy != "whole":
+        return
     if listing.strategy == "whole":
         taken = ("start",)
     elif from_cursor:
@@ -144,7 +146,7 @@ def _read(opened: Opened, spot: Spot, size: int, request: Request, notes: list[s
     if listing.strategy == "whole":
         return _read_whole(listing, reader)
     kind = listing.total if request.total else "none"
-    counted = _carried(listing, spot, kind)
+    counted = None if spot.total is None else _carried(listing, spot, kind)
     ahead = listing.kind == "grid" and (
         spot.kind == "end" or (listing.strategy == "two-ended" and spot.kind in _JUMPS)
     )

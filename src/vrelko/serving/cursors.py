@@ -23,10 +23,11 @@ from itsdangerous import Signer
 from vrelko.core.spot import Spot, SpotKind
 from vrelko.errors import CursorError, ListingError
 from vrelko.serving.sealing import Sealer
-from vrelko.serving.values import decode_values, encode_value, read_values
+from vrelko.serving.values import PLAIN, decode_values, encode_value, read_values
 
 VERSION = "1"
 MOST_CHARACTERS = 8_192
+_MOST_KNOWN, _MOST_KNOWN_CHARACTERS = 1_000, 400  # cursors remembered, and their length
 _SIGNATURE_BYTES = 16
 _CHECKSUM_BYTES = 5
 _ABSENT: tuple[Any, ...] = (None,) * 10
@@ -67,6 +68,7 @@ class CursorBook:
         self._signers = [_Signer(_derive(key)) for key in keys]
         self._sealer = Sealer(keys) if keys else None
         self._expires_s = expires_s
+        self._known: dict[tuple[str, bytes, bool], Spot] = {}
         if expires_s is not None and (not keys or not expires_s > 0):
             raise ListingError(
                 "cursors that expire need secrets and a time above 0",
@@ -93,7 +95,20 @@ class CursorBook:
         while parts[-1] is None:
             parts.pop()
         text = VERSION + _pack(parts)
-        return f"{text}.{self._check(text, fingerprint)}"
+        cursor = f"{text}.{self._check(text, fingerprint)}"
+        if spot.key is None or PLAIN.issuperset(map(type, spot.key)):
+            self._remember(cursor, fingerprint, sealed, spot)
+        return cursor
+
+    def _remember(self, cursor: str, fingerprint: bytes, sealed: bool, spot: Spot) -> None:
+        """Keep the spot of a cursor that we wrote or checked: its reader often comes back with it.
+
+        Not of those that expire, which are looked at each time.
+        """
+        if self._expires_s is None and len(cursor) <= _MOST_KNOWN_CHARACTERS:
+            if len(self._known) >= _MOST_KNOWN:
+                self._known.clear()
+            self._known[cursor, fingerprint, sealed] = spot
 
     def _walked(self, spot: Spot, fingerprint: bytes, sealed: bool) -> list[Any]:
         """Return the parts that tell of the walk so far: its top, rows seen, its stored list."""
@@ -105,6 +120,9 @@ class CursorBook:
 
     def read(self, cursor: str, fingerprint: bytes, sealed: bool = False) -> Spot:
         """Return the spot a cursor holds. Raises CursorError for any text but its own."""
+        known = self._known.get((cursor, fingerprint, sealed))
+        if known is not None:
+            return known
         text, dot, check = cursor.rpartition(".")
         if not dot or len(cursor) > MOST_CHARACTERS or not cursor.isascii():
             raise _altered()
@@ -139,7 +157,9 @@ class CursorBook:
             for place in (_KEY, _TOP):
                 if len(parts) > place and _is_text(parts[place]):
                     parts[place] = self._sealer.open(parts[place], fingerprint)
-        return _spot_of(parts, own=bool(self._signers))
+        spot = _spot_of(parts, own=bool(self._signers))
+        self._remember(cursor, fingerprint, sealed, spot)
+        return spot
 
     def _check(self, text: str, fingerprint: bytes) -> str:
         message = text.encode("ascii") + fingerprint

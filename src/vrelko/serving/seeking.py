@@ -10,6 +10,8 @@ from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
+from sqlalchemy.types import TypeEngine
+
 from vrelko.core.access import Seen
 from vrelko.core.facts import TableFacts
 from vrelko.core.order import Order
@@ -40,7 +42,7 @@ class KeyLadder:
         self._bounds: list[list[Any]] = []
         self.shares: list[float] = []
         for term, key in zip(order.terms, variant.source.keys, strict=True):
-            bounds = _values(table, term.name, key.bind.python_type)
+            bounds = _values(table, term.name, key.bind)
             if term.name in fixed or not bounds:
                 return
             self._bounds.append(bounds[::-1] if term.descending else bounds)
@@ -85,8 +87,11 @@ class KeyLadder:
         return self.shares[high], last
 
 
-def _values(table: TableFacts, name: str, kind: type) -> list[Any]:
-    read = _READ.get(kind)
+def _values(table: TableFacts, name: str, bind: TypeEngine[Any]) -> list[Any]:
+    try:
+        read = _READ.get(bind.python_type)
+    except NotImplementedError:  # a type of the user's own
+        return []
     if read is None or not table.has_column(name):
         return []
     try:

@@ -106,6 +106,9 @@ _WRITE: dict[type, tuple[str, Callable[[Any], str]]] = {
     UUID: ("u", UUID.__str__),
 }
 
+PLAIN = frozenset(_WRITE)
+"""The types of values that are read back as just what they were."""
+
 _READ: dict[str, Callable[[str], Any]] = {
     "n": lambda text: None,
     "b": lambda text: text == "1",

@@ -79,7 +79,7 @@ class CostModel:
         rows = min(rows, self.matching)
         seek = self.seek_at(at)
         if seek is not self.routes.seek:  # it reads and sorts what lies behind the key
-            left = max(self.matching - at, rows) / self.matching
+            left = max(self.matching - at, rows) / max(self.matching, 1.0)
             return self._work(replace(seek, share=seek.share * left), Ask("seek", 0, rows, at))
         if first and seek.branches == 1:
             return self._work(self.routes.page, Ask("page", 0, rows))
@@ -199,7 +199,7 @@ class CostModel:
         gives no more rows than it has behind the page's place.
         """
         keys = replace(path, covering=True, branches=1)
-        left = max(1 - at / self.matching, 0.0) * self.table.rows * path.passing
+        left = max(1 - at / max(self.matching, 1.0), 0.0) * self.table.rows * path.passing
         given = [min(rows, share * left) for share in path.runs] or [rows] * path.branches
         read = NO_WORK
         for part in given:
