@@ -7,14 +7,14 @@ entries tested inside the storage engine. SQLite: steps of its virtual machine.
 
 from __future__ import annotations
 
-import json
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, event
 
+from vrelko.engines.estimates import plan_in
 from vrelko.engines.sqlite import count_steps
 
 
@@ -64,17 +64,17 @@ def _count_postgresql(connection: Connection, run: Callable[[], Any]) -> Reads:
     for statement, parameters in sent:
         explain = "EXPLAIN (ANALYZE, BUFFERS, FORMAT JSON) " + statement
         found = connection.exec_driver_sql(explain, parameters).scalar()
-        (plan,) = found if isinstance(found, list) else json.loads(str(found))
-        blocks += _buffers(plan["Plan"])
-        entries += sum(_scanned(plan["Plan"]))
+        plan = plan_in(found)
+        blocks += _buffers(plan)
+        entries += sum(_scanned(plan))
     return Reads(entries, blocks, len(sent))
 
 
-def _buffers(node: dict[str, Any]) -> int:
+def _buffers(node: Mapping[str, Any]) -> int:
     return int(node.get("Shared Hit Blocks", 0) + node.get("Shared Read Blocks", 0))
 
 
-def _scanned(node: dict[str, Any]) -> Iterator[int]:
+def _scanned(node: Mapping[str, Any]) -> Iterator[int]:
     """Yield rows that each scan returned and removed."""
     if "Scan" in node["Node Type"] and node["Node Type"] != "Subquery Scan":
         removed = sum(v for k, v in node.items() if k.startswith("Rows Removed"))

@@ -48,6 +48,13 @@ def _inner(element: Any, compiler: Any, **kw: Any) -> str:
     return asked
 
 
+def plan_in(found: Any) -> Mapping[str, Any]:
+    """Return the plan that PostgreSQL's EXPLAIN in JSON gave, which most drivers have parsed."""
+    (top,) = found if isinstance(found, list) else json.loads(str(found))
+    plan: Mapping[str, Any] = top["Plan"]
+    return plan
+
+
 def estimate_rows(
     lender: Any, rows: Select[Any], params: Mapping[str, Any], table: Table | None
 ) -> int | None:
@@ -59,8 +66,7 @@ def estimate_rows(
     name = dialect_of(lender).name
     if name == "postgresql":
         found = lender.execute(explain(rows), params).scalar()
-        (plan,) = found if isinstance(found, list) else json.loads(str(found))
-        return int(plan["Plan"]["Plan Rows"])
+        return int(plan_in(found)["Plan Rows"])
     if name in ("mariadb", "mysql"):
         estimate = 1.0
         for step in lender.execute(explain(rows), params).mappings():

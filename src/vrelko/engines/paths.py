@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator, Mapping
 from typing import Any
 
 from sqlalchemy import Select
 
 from vrelko.core.access import CLUSTER, Scan, Seen
-from vrelko.engines.estimates import explain
+from vrelko.engines.estimates import explain, plan_in
 from vrelko.engines.registry import dialect_of
 
 
@@ -24,8 +23,7 @@ def explain_path(
     name = dialect_of(lender).name
     if name == "postgresql":
         found = lender.execute(explain(statement), params).scalar()
-        (top,) = found if isinstance(found, list) else json.loads(str(found))
-        return _postgresql(top["Plan"], table)
+        return _postgresql(plan_in(found), table)
     rows = lender.execute(explain(statement), params).mappings().all()
     return _sqlite(rows, table) if name == "sqlite" else _mariadb(rows, table)
 
@@ -45,12 +43,12 @@ def explain_join(
         inner = [row for row in rows if row["select_type"] == "DERIVED"]
         return (_mariadb(inner, table) if inner else None), None
     found = lender.execute(explain(statement), params).scalar()
-    (top,) = found if isinstance(found, list) else json.loads(str(found))
-    keys = next((n for n in _nodes(top["Plan"]) if n["Node Type"] == "Limit"), top["Plan"])
+    plan = plan_in(found)
+    keys = next((n for n in _nodes(plan) if n["Node Type"] == "Limit"), plan)
     inside = [id(node) for node in _nodes(keys)]
     others = [
         node
-        for node in _nodes(top["Plan"])
+        for node in _nodes(plan)
         if id(node) not in inside and node.get("Relation Name") and node["Node Type"] in _SCANS
     ]
     by = others[0] if others else None

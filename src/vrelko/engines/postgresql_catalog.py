@@ -7,7 +7,6 @@ now, as the server's own optimizer does), pg_stats, pg_stat_all_tables, pg_index
 
 from __future__ import annotations
 
-import json
 import math
 from collections.abc import Sequence
 from typing import Any
@@ -15,6 +14,7 @@ from typing import Any
 from sqlalchemy import Connection, RowMapping, text
 
 from vrelko.core.facts import ColumnFacts, IndexColumn, IndexFacts, TableFacts
+from vrelko.engines.estimates import plan_in
 
 SETTINGS = (
     "shared_buffers", "effective_cache_size", "work_mem", "random_page_cost", "seq_page_cost",
@@ -178,9 +178,8 @@ def levels_of(
     source = quoted_name(connection, table.name)
     asked = text(f"EXPLAIN (FORMAT JSON) SELECT 1 FROM {source} ORDER BY {order}")
     found = connection.execute(asked).scalar()
-    (top,) = found if isinstance(found, list) else json.loads(str(found))
     step = connection.execute(text("SELECT current_setting('cpu_operator_cost')")).scalar()
-    node, compared = top["Plan"], float(str(step))
+    node, compared = plan_in(found), float(str(step))
     startup = float(node["Startup Cost"])
     if node.get("Index Name") != index.name or table.rows < 2 or compared <= 0:
         return None
