@@ -2,6 +2,7 @@
 
 import math
 import random
+from functools import partial
 
 import pytest
 from hypothesis import given
@@ -167,6 +168,35 @@ def test_a_server_tells_where_it_leaves_the_index_behind_a_key(filled):
             assert (seen.scan, seen.sorts) == (path.scan, path.kind == "sorted")
     deep, near = (model.keyset(301, at=at) for at in (routes.seek_switch + 1, 10.0))
     assert deep.sorted_rows > 0 == near.sorted_rows
+
+
+def test_keys_of_mixed_directions_take_a_statement_a_range(server):
+    """As many as are run, where ties are few and where they fill a page; with their blocks."""
+    if server.dialect.name != "postgresql":
+        pytest.skip("MariaDB takes one statement, SQLite's are counted by its ties")
+    mixed = Table(
+        "mixed", MetaData(), Column("id", key, primary_key=True),
+        Column("few", Integer, nullable=False), Column("many", Integer, nullable=False),
+        Column("pad", String(60)), Index("mixed_few", text("few DESC"), "id"),
+        Index("mixed_many", text("many DESC"), "id"),
+    )  # fmt: skip
+    rows = [{"id": i, "few": i // 4, "many": i // 2_000, "pad": "x" * 50} for i in range(1, 8_001)]
+    with server.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+        mixed.create(connection)
+        connection.execute(insert(mixed), rows)
+        connection.execute(text("VACUUM ANALYZE mixed"))
+    with server.connect() as connection:
+        for name, group, statements in (("few", 4, 2), ("many", 2_000, 1)):
+            listing = Listing(select(mixed), orders=[f"-{name},id"], sizes=Sizes(20), name=name)
+            expected = planned(server, listing, {}).usual_model().keyset(21, at=1_000)
+            assert expected.statements == pytest.approx(statements, abs=0.1)
+            read = partial(
+                listing.read, connection, Spot.after((7_000 // group, 7_001)), total=False
+            )
+            assert len(read().statements) == statements
+            assert count_reads(connection, read).blocks == pytest.approx(expected.blocks, abs=3)
+    with server.begin() as connection:
+        mixed.drop(connection)
 
 
 def test_pages_from_the_nearer_end_skip_the_fewest_rows(filled):

@@ -26,7 +26,20 @@ def work_of(scene: Scene, ask: Ask) -> Work:
         return _read_all(scene)
     if ask.form == "whole":
         return _page(scene, 0.0, scene.matching, whole=True)
-    return _page(scene, ask.skip, ask.rows, ask.at)
+    page = _page(scene, ask.skip, ask.rows, ask.at)
+    return _split(scene, page) if ask.form == "seek" and scene.in_order else page
+
+
+def _split(scene: Scene, page: Work) -> Work:
+    """Return the work of a page behind a key whose ranges are statements of their own.
+
+    Each further one runs where those ahead left the page short. They hold the rows that share
+    terms with the key, on the mean half of `splits`, evenly spread: need / splits of the pages.
+    """
+    more = sum(min(page.rows / sharing, 1.0) for sharing in scene.splits)
+    again = more * (scene.levels + 1 - _switches(scene))
+    return replace(page, statements=page.statements + more, entries=page.entries + more,
+                   blocks=page.blocks + again)  # fmt: skip
 
 
 def _page(scene: Scene, skip: float, rows: float, at: float = 0.0, whole: bool = False) -> Work:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from vrelko.core.access import AccessPath
 from vrelko.core.facts import IndexFacts, ServerFacts, TableFacts, usual_width
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
+from vrelko.core.seek import plan_ranges
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,6 +21,8 @@ class Scene:
     not end in it. `declared` are the most bytes a fetched row can take, by its columns' types. Each
     row leads to one of each of `joins` other tables; `terms` of the order are not fixed by a
     condition. `nulls` are the shares of the order at which its leading term's NULLs begin and end.
+    `splits` has, for each further statement of a key whose ranges are run one after the other, the
+    mean number of rows that share the terms which the statements ahead of it hold fast.
     """
 
     server: ServerFacts
@@ -33,6 +37,7 @@ class Scene:
     joins: int = 0
     terms: int = 1
     nulls: tuple[float, float] | None = None
+    splits: tuple[float, ...] = ()
 
     @property
     def matching(self) -> float:
@@ -99,8 +104,31 @@ def make_scene(
         sum(widths) + 8.0 * unknown, _tie(order, table, path), declared,
         path.kind == "ordered", len(outline.tables) - 1,
         sum(name not in path.fixed for name in order.names),
-        _nulls(order, path, table),
+        _nulls(order, path, table), _splits(order, path, table, server),
     )  # fmt: skip
+
+
+def _splits(
+    order: Order, path: AccessPath, table: TableFacts, server: ServerFacts
+) -> tuple[float, ...]:
+    """Return the rows that share what each statement but the last of a key holds equal.
+
+    PostgreSQL alone: MariaDB takes all ranges in one statement, SQLite's are costed by `tie`.
+    """
+    if server.engine != "postgresql":
+        return ()
+    ranges = plan_ranges(order, [False] * len(order), "row-value")
+    rows = table.rows * path.share
+    return tuple(_sharing(order.names[: len(one.equal)], table, rows) for one in ranges[:-1])
+
+
+def _sharing(names: Sequence[str], table: TableFacts, rows: float) -> float:
+    """Return the mean number of rows, of `rows`, that share the values of some columns."""
+    distinct = 1.0
+    for name in names:
+        known = table.column(name).distinct if table.has_column(name) else None
+        distinct *= known or 1.0
+    return max(rows / max(min(distinct, rows), 1.0), 1.0)
 
 
 def _nulls(order: Order, path: AccessPath, table: TableFacts) -> tuple[float, float] | None:
@@ -145,9 +173,4 @@ def _tie(order: Order, table: TableFacts, path: AccessPath) -> float:
     """Return rows a value of the terms before the row id; 0 where no statement is split."""
     if order.names[-1] != table.row_id or len(order) == 1:
         return 0.0
-    rows = table.rows * path.share
-    distinct = 1.0
-    for name in order.names[:-1]:
-        known = table.column(name).distinct if table.has_column(name) else None
-        distinct *= known or 1.0
-    return max(rows / max(min(distinct, rows), 1.0), 1.0)
+    return _sharing(order.names[:-1], table, table.rows * path.share)
