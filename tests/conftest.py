@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, settings
-from sqlalchemy import Connection, Engine, MetaData, create_engine, event
+from sqlalchemy import Connection, Engine, MetaData, Pool, create_engine, event
 
 from servers import NAMES, open_server
 from vrelko.larkmere.generate import build
@@ -48,15 +48,21 @@ def own_larkmere(larkmere_file: Path, tmp_path: Path):
     engine.dispose()
 
 
+_SHARED: set[Pool] = set()
+
+
 @pytest.fixture(autouse=True)
 def _close_files():
-    """Close the database files that a test opened: newer Pythons mind connections left open."""
+    """Close the SQLite databases that a test opened: newer Pythons mind those left open.
+
+    But not the one in memory that all tests share.
+    """
     used: set[Engine] = set()
 
     def note(connection: Connection) -> None:
-        url = connection.engine.url
-        if url.get_backend_name() == "sqlite" and url.database not in (None, "", ":memory:"):
-            used.add(connection.engine)
+        engine = connection.engine
+        if engine.url.get_backend_name() == "sqlite" and engine.pool not in _SHARED:
+            used.add(engine)
 
     event.listen(Engine, "engine_connect", note)
     yield
@@ -69,6 +75,7 @@ def _close_files():
 def server(request: pytest.FixtureRequest):
     """An engine on an empty database, on each kind of server in turn."""
     engine = open_server(request.param)
+    _SHARED.add(engine.pool)
     yield engine
     engine.dispose()
 

@@ -157,8 +157,8 @@ def test_a_server_tells_where_it_leaves_the_index_behind_a_key(filled):
     assert routes.seek_deep is not None
     assert routes.seek_deep.signature != routes.seek.signature
     assert 0 < routes.seek_switch < model.matching
-    variant = listing.lent_variant(filled.connect(), None, {"g": 0})
     with filled.connect() as connection:
+        variant = listing.lent_variant(connection, None, {"g": 0})
         for offset, path in ((0.05, routes.seek), (0.99, routes.seek_deep)):
             key = (int(offset * ROWS), 1)
             (statement,) = variant.seek(key, False, True)
