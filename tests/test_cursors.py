@@ -115,6 +115,22 @@ def test_a_book_remembers_a_bounded_number_of_cursors():
     assert not fleeting._known
 
 
+def test_equal_parameters_of_two_spellings_are_bound_apart(larkmere):
+    """As another process would, whatever this one served before."""
+    where = capture.c.weight_g > bindparam("least")
+    heavy = Listing(select(capture.c.id).where(where), orders="id", secrets=[SECRET])
+    with larkmere.connect() as connection:
+        pages = [
+            heavy.read(connection, params={"least": least})
+            for least in (Decimal("1.0"), Decimal("1.00"), 0.0, -0.0, 1, True)
+        ]
+        assert len({page.next for page in pages}) == 6
+        again = heavy.read(connection, pages[1].next, params={"least": Decimal("1.00")})
+        assert again.scalars()[0] > pages[1].scalars()[-1]
+        with pytest.raises(CursorError, match="another"):
+            heavy.read(connection, pages[0].next, params={"least": Decimal("1.00")})
+
+
 def test_golden_cursors():
     """A cursor given out once must be read by every later version."""
     spot = Spot.after((datetime(2026, 3, 1, 5), -0.5, None, "é", b"\x00", True, date(2026, 1, 2)))

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from datetime import date
 from typing import Any
+from uuid import UUID
 
 from sqlalchemy import Select, Table
 from sqlalchemy.engine.interfaces import Dialect
@@ -32,6 +34,9 @@ from vrelko.sql.keys import key_column
 from vrelko.sql.sources import base_table
 from vrelko.sql.statements import make_source
 from vrelko.sql.unions import members_of
+
+_EXACT = frozenset({type(None), bool, int, str, bytes, date, UUID})
+"""Types whose equal values have one spelling: decimals and times may equal others that differ."""
 
 _MOST_KEPT = 1_000
 """Variants, and requests with their fingerprints, kept to be used again."""
@@ -114,15 +119,11 @@ class Variety:
         """
         given = self.filters.check(params)
         dialect = dialect_of(lender)
-        asked: tuple[Any, ...] | None
-        try:
-            asked = (
-                dialect.name, order, lender is None, name, scope, type(scope),
-                tuple(given.items()), tuple(map(type, given.values())),
-            )  # fmt: skip
-            found = self._opened.get(asked)
-        except TypeError:  # a value that cannot be hashed, such as a list for IN
-            asked = found = None
+        types = type(scope), *map(type, given.values())
+        asked: tuple[Any, ...] | None = None
+        if _EXACT.issuperset(types):
+            asked = dialect.name, order, lender is None, name, scope, types, tuple(given.items())
+        found = None if asked is None else self._opened.get(asked)
         if found is None:
             variant = self.variant(dialect, order, self.filters.active(given), lender)
             found = variant, fingerprint_of(binding(name, variant, given, scope))
