@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from sqlalchemy import Connection, Engine
 
 from vrelko.core.spot import Spot
-from vrelko.engines.registry import database_errors
+from vrelko.engines.registry import database_errors, dialect_of
 from vrelko.errors import DatabaseError, PageError
 from vrelko.serving.running import Runner
 from vrelko.serving.variants import Variant
@@ -108,5 +108,8 @@ def open_variant(
     scope: object,
 ) -> Opened:
     """Return a listing's variant on a lent connection. Raises PageError and OrderError."""
-    variant, values, print_ = listing.variety.open(listing.name, lender, params, order, scope)
+    dialect = dialect_of(lender)
+    variant, values, print_ = listing.variety.open(
+        listing.name, dialect, lender, params, order, scope
+    )
     return Opened(listing, lender, variant, values, print_, Runner(lender, values))

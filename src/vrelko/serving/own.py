@@ -12,12 +12,10 @@ from vrelko.core.arithmetic import offset_of
 from vrelko.core.spot import Spot
 from vrelko.engines.registry import dialect_named
 from vrelko.errors import PageError
-from vrelko.serving.cursors import fingerprint_of
 from vrelko.serving.opening import Opened
 from vrelko.serving.page import Page, Ways
 from vrelko.serving.reading import PageReader
 from vrelko.serving.running import Runner
-from vrelko.serving.variety import binding
 from vrelko.sql.rows import Cutter
 from vrelko.sql.statements import LIMIT, OFFSET, key_parameters
 
@@ -105,8 +103,7 @@ def _open(
     order: str | None,
     scope: object,
 ) -> Opened:
-    filters = listing.variety.filters
-    given = filters.check(params)
-    variant = listing.variety.variant(dialect_named(dialect), order, filters.active(given))
-    print_ = fingerprint_of(binding(listing.name, variant, given, scope))
-    return Opened(listing, None, variant, listing.variety.run_values(given), print_, runner)
+    variant, values, print_ = listing.variety.open(
+        listing.name, dialect_named(dialect), None, params, order, scope
+    )
+    return Opened(listing, None, variant, values, print_, runner)

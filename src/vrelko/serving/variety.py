@@ -17,7 +17,6 @@ from vrelko.core.seek import awkward_terms
 from vrelko.engines.registry import (
     capabilities_of,
     database_errors,
-    dialect_of,
     is_partitioned,
     read_indexes,
 )
@@ -107,6 +106,7 @@ class Variety:
     def open(
         self,
         name: str,
+        dialect: Dialect,
         lender: Any,
         params: Mapping[str, Any] | None,
         order: str | None,
@@ -118,7 +118,6 @@ class Variety:
         OrderError.
         """
         given = self.filters.check(params)
-        dialect = dialect_of(lender)
         types = type(scope), *map(type, given.values())
         asked: tuple[Any, ...] | None = None
         if _EXACT.issuperset(types):

@@ -95,6 +95,7 @@ def _pages(
             near = variant.near(part.full, -1, 0, not part.before)
             spot = Spot("after", variant.key_from(part.full[-1]), near=near)
             asked = ()
+        del batch, part  # before the next ones are read
         at_once = min(at_once * 2, most, max(_MOST_ROWS // size, 1))
 
 
