@@ -1,17 +1,22 @@
 """What single engines are known for: partitions, prepared statements, indexes that come and go."""
 
+from functools import partial
+
 import pytest
 from sqlalchemy import (
     BigInteger,
     Column,
     Index,
     Integer,
+    String,
     Table,
     bindparam,
     insert,
     select,
     text,
 )
+from sqlalchemy.dialects import mysql
+from sqlalchemy.orm import declarative_base
 
 from exposed import Listing
 from vrelko import Sizes, Spot
@@ -121,6 +126,79 @@ def test_a_dropped_index_breaks_no_page(made):
         assert fresh.read(connection, Spot.offset(500), size=40).rows == before.rows
         connection.execute(text("CREATE INDEX gone_by_status ON gone (status, w, id)"))
         connection.commit()
+
+
+@pytest.fixture
+def sightings(made):
+    """Half the rows share a status: by its equality MariaDB would walk them all for a page."""
+    connection, meta = made
+    t = Table(
+        "sighting", meta, Column("id", Integer, primary_key=True),
+        Column("status", Integer, nullable=False), Column("w", Integer, nullable=False),
+        Column("name", String(40), nullable=False),
+        Index("by_status", "status", "w", "id"), Index("by_w", "w", "id"),
+        Index("by_name", "name", "w", mariadb_length={"name": 3}),
+    )  # fmt: skip
+    t.create(connection)
+    fill(connection, t, lambda i: {"id": i, "status": i % 2, "w": i % 50, "name": f"ring {i % 9}"})
+    return connection, t
+
+
+def by_name(page):
+    return "FORCE INDEX" in str(page.statements[-1].select.compile(dialect=mysql.dialect()))
+
+
+def test_a_page_of_one_fixed_value_reads_a_page_by_the_index_that_serves_it(sightings):
+    connection, t = sightings
+    Base = declarative_base(metadata=t.metadata)
+    entity = type("Sighting", (Base,), {"__table__": t})
+    other = t.alias("other")
+    given = bindparam("status")
+    for whole in (
+        select(t.c.id, t.c.w).where(t.c.status == given),
+        select(entity).where(entity.status == given),
+        select(other.c.id, other.c.w).where(other.c.status == given),
+    ):
+        listing = Listing(whole, orders=["w", "-w"], sizes=Sizes(20), total="none")
+        for order in ("w", "-w"):
+            for depth in (0, 40, 1_400, 2_900):
+                at = listing.read(connection, Spot.offset(depth), params={"status": 1}, order=order)
+                go = partial(listing.read, connection, params={"status": 1}, order=order)
+                reads = count_reads(connection, partial(go, at.next))
+                assert by_name(go(at.next)) == (connection.dialect.name == "mariadb")
+                assert reads.entries <= (60 if connection.dialect.name != "sqlite" else 1_500)
+
+
+def test_the_server_chooses_the_index_where_more_than_one_could_serve(sightings):
+    connection, t = sightings
+    listing = Listing(
+        select(t.c.id), orders=["w,id", "name,w"], sizes=Sizes(20), total="none",
+        filters={"status": t.c.status == bindparam("status"), "name": t.c.name == bindparam("name"),
+                 "w": t.c.w > bindparam("w")},
+    )  # fmt: skip
+    read = partial(listing.read, connection)
+    assert by_name(read(params={"status": 1})) == (connection.dialect.name == "mariadb")
+    for more in ({"w": 3}, {"name": "ring 2"}):
+        assert not by_name(read(params={"status": 1, **more}))
+    assert not by_name(read(params={"name": "ring 2"}))  # its index holds three letters of it
+    assert not by_name(read())
+
+
+def test_a_walk_outlives_the_index_it_names(sightings):
+    connection, t = sightings
+    select_one = select(t.c.id).where(t.c.status == 1)
+    listing = Listing(select_one, orders="-w", sizes=Sizes(100), total="none")
+    truth = [key for page in listing.walk(connection) for key in page.keys]
+    walk = listing.walk(connection, size=100, fresh=True)
+    found = next(walk).keys
+    connection.commit()
+    on = " ON sighting" if connection.dialect.name == "mariadb" else ""
+    connection.execute(text(f"DROP INDEX by_status{on}"))
+    for page in walk:
+        found += page.keys
+    assert found == truth
+    assert len(truth) == ROWS / 2
+    assert not by_name(listing.read(connection))
 
 
 def test_cut_rows_are_those_of_the_public_way(made):

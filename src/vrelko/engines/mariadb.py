@@ -6,6 +6,7 @@ from typing import Any
 
 from sqlalchemy import Table, text
 from sqlalchemy.engine.interfaces import Dialect
+from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.facts import IndexColumn, IndexFacts
@@ -21,18 +22,37 @@ CAPABILITIES = Capabilities(
     equality_traps=True,
 )
 
-_INDEXES = text(
-    "SELECT index_name, column_name, collation, non_unique FROM information_schema.statistics "
+_INDEXES = (
+    "SELECT index_name, column_name, collation, non_unique, sub_part "
+    "FROM information_schema.statistics "
     "WHERE table_schema = coalesce(:space, database()) AND table_name = :name "
-    "AND index_type = 'BTREE' ORDER BY index_name, seq_in_index"
+    "AND index_type = 'BTREE'{} ORDER BY index_name, seq_in_index"
 )
+_IN_USE = " AND ignored = 'NO'"  # from 10.6 on an index may stand unused
+_NO_SUCH_KEY = 1176
 
 
 def read_indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexFacts]:
-    """Return a table's b-tree indexes: columns and directions."""
+    """Return a table's b-tree indexes: columns and directions.
+
+    Without those that hold only the beginnings of values, which are in no order to page by.
+    """
     found: dict[str, tuple[list[IndexColumn], bool]] = {}
-    rows = connection.execute(_INDEXES, {"space": table.schema, "name": table.name})
-    for index, column, collation, non_unique in rows:
+    cut = set()
+    asked = text(_INDEXES.format(_IN_USE if (dialect.server_version_info or ()) >= (10, 6) else ""))
+    rows = connection.execute(asked, {"space": table.schema, "name": table.name})
+    for index, column, collation, non_unique, part in rows:
         columns, _ = found.setdefault(str(index), ([], not non_unique))
         columns.append(IndexColumn(column, collation == "D"))
-    return [IndexFacts(index, tuple(columns), unique) for index, (columns, unique) in found.items()]
+        if part is not None:
+            cut.add(str(index))
+    return [
+        IndexFacts(index, tuple(columns), unique)
+        for index, (columns, unique) in found.items()
+        if index not in cut
+    ]
+
+
+def is_index_gone(error: DBAPIError) -> bool:
+    """Tell whether a statement failed because it names an index that is no longer there."""
+    return getattr(error.orig, "args", ())[:1] == (_NO_SUCH_KEY,)

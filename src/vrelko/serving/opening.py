@@ -112,4 +112,6 @@ def open_variant(
     variant, values, print_ = listing.variety.open(
         listing.name, dialect, lender, params, order, scope
     )
-    return Opened(listing, lender, variant, values, print_, Runner(lender, values))
+    return Opened(
+        listing, lender, variant, values, print_, Runner(lender, values, listing.variety.forget)
+    )

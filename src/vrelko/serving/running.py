@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from time import perf_counter
 from typing import Any
@@ -12,7 +12,9 @@ from sqlalchemy import Select
 from sqlalchemy.exc import DataError, DBAPIError, StatementError
 
 from vrelko.engines.limits import is_time_limit
+from vrelko.engines.mariadb import is_index_gone
 from vrelko.errors import DatabaseError, PageError, TimeLimitError, VrelkoError
+from vrelko.sql.indexes import has_hints, without_hints
 from vrelko.sql.rows import Cutter
 
 log = logging.getLogger("vrelko")
@@ -37,8 +39,12 @@ class Asked:
 class Runner:
     """Runs selects on one connection for one page."""
 
-    def __init__(self, connection: Any, params: Mapping[str, Any]) -> None:
+    def __init__(
+        self, connection: Any, params: Mapping[str, Any], forget: Callable[[], None] | None = None
+    ) -> None:
+        """`forget` is told when an index that a statement names is gone."""
         self._connection = connection
+        self._forget = forget
         self.params = params
         self.asked: list[Asked] = []
         self.limited = False
@@ -57,6 +63,10 @@ class Runner:
         try:
             result = self._connection.execute(select, values)
         except (StatementError, OverflowError, UnicodeError) as error:
+            if isinstance(error, DBAPIError) and is_index_gone(error) and has_hints(select):
+                if self._forget is not None:
+                    self._forget()
+                return self.fetch(without_hints(select), cutter, ours, orm)
             raise self._explain(error) from error
         try:
             if orm:

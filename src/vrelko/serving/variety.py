@@ -196,10 +196,23 @@ class Variety:
         tail: list[str] = []
         if capabilities.index_tail != "none":
             tail = [column.name for column in table.primary_key.columns]
-        sought = Sought(where, elements, order, self._indexes[dialect.name], tail)
+        alone = self.described.sources.tables[0] if self._is_plain(filtered) else None
+        sought = Sought(where, elements, order, self._indexes[dialect.name], tail, alone)
         pins = find_pins(sought) if capabilities.equality_traps else NO_PINS
         among = find_set(sought, self.described.sources.tables)
         return pins, awkward and places_nulls(sought), among
+
+    def _is_plain(self, filtered: Select[Any]) -> bool:
+        """Tell whether a select reads rows of one table just as they are."""
+        found = self.described
+        changed = found.wrapped or found.merged or filtered._distinct or filtered._group_by_clauses
+        return not changed and len(found.sources.tables) == 1
+
+    def forget(self) -> None:
+        """Ask the catalog again where a request depends on it: an index has gone."""
+        self._variants.clear()
+        self._opened.clear()
+        self._indexes.clear()
 
     def _choose_order(self, dialect: str, text: str | None, searching: bool) -> Order:
         """Return an allowed order; those of a search are allowed while searching, and go first."""

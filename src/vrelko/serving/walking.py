@@ -82,7 +82,7 @@ def _pages(
     at_once = 1
     while True:
         with lend(source) as lender:
-            runner = Runner(lender, given)
+            runner = Runner(lender, given, opened.listing.variety.forget)
             batch = PageReader(runner, variant, size * at_once).read(spot, None)
             if last is not None:
                 batch = _cut(batch)

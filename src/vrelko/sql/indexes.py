@@ -1,9 +1,11 @@
 """What a page statement may rely on because an index exists: pins, and where NULLs stand.
 
-Pins are equality conditions written as ranges, for an engine that else walks the whole prefix.
 With `status = 0 AND (hour, id) > …` and an index on (status, hour, id), MariaDB may read every
-entry of the status. `status >= 0 AND status <= 0 … ORDER BY status, hour, id` means the same and
-reads a page. It needs an index that begins with the fixed columns: elsewhere it would cause a sort.
+entry of the status. Pins keep it from that. Where the fixed columns are all that the select asks
+for, the statement names the index: no other can serve its pages better, and weighing the others
+takes longer than reading a page. Else the equality is written as a range, which leaves the choice
+to the server: `status >= 0 AND status <= 0 … ORDER BY status, hour, id` means the same and reads a
+page. Both need an index that begins with the fixed columns: elsewhere they would cause a sort.
 """
 
 from __future__ import annotations
@@ -15,6 +17,8 @@ from typing import Any
 from sqlalchemy import BindParameter, Column, ColumnElement, Select
 from sqlalchemy.sql import operators
 from sqlalchemy.sql.elements import BinaryExpression
+from sqlalchemy.sql.selectable import FromClause
+from sqlalchemy.util import immutabledict
 
 from vrelko.core.facts import IndexColumn, IndexFacts
 from vrelko.core.order import Order, Term
@@ -25,7 +29,8 @@ from vrelko.sql.sources import conjuncts, same
 class Sought:
     """What is sought of indexes: conditions and order of a statement, and the indexes there are.
 
-    `elements` are the order's columns; `tail` names those that every index ends in unseen.
+    `elements` are the order's columns; `tail` names those that every index ends in unseen. `table`
+    is the one that the statement reads plain rows of, None where it joins or groups.
     """
 
     where: Any
@@ -33,6 +38,7 @@ class Sought:
     order: Order
     indexes: Sequence[IndexFacts]
     tail: Sequence[str]
+    table: FromClause | None = None
 
     def wanted(self, fixed: Mapping[str, Column[Any]]) -> list[tuple[str | None, Term]]:
         """Return the order's terms that no equality fixes, with their column's names."""
@@ -43,10 +49,15 @@ class Sought:
 
 @dataclass(frozen=True)
 class Pins:
-    """The fixed columns of an index, and whether each descends where the order runs forward."""
+    """The fixed columns of an index, and whether each descends where the order runs forward.
+
+    `hint` names the index for `table` instead, where that is safe.
+    """
 
     columns: tuple[tuple[ColumnElement[Any], bool], ...] = ()
     forward: Order | None = None
+    table: FromClause | None = None
+    hint: str = ""
 
     def order_by(self, order: Order) -> tuple[ColumnElement[Any], ...]:
         """Return the ORDER BY terms that go ahead of the order's own."""
@@ -58,6 +69,8 @@ class Pins:
 
     def apply(self, statement: Select[Any]) -> Select[Any]:
         """Return the statement with the equalities of pinned columns written as two bounds."""
+        if self.table is not None:
+            return statement.with_hint(self.table, self.hint)
         if not self.columns:
             return statement
         criteria: list[Any] = []
@@ -90,12 +103,32 @@ def fixed_column(part: Any) -> tuple[Column[Any], BindParameter[Any]] | None:
 def find_pins(sought: Sought) -> Pins:
     """Return the fixed columns of an index that serves an order; no such index, no pins."""
     fixed = _fixed(sought.where)
+    found = []
     for index in sought.indexes:
         lead, flip, _ = _match(index, fixed, sought.wanted(fixed), sought.tail)
         if lead and flip is not None:
-            columns = tuple((fixed[str(c.name)], c.descending != flip) for c in lead)
-            return Pins(columns, sought.order)
-    return NO_PINS
+            found.append((index, lead, flip))
+    if not found:
+        return NO_PINS
+    index, lead, flip = found[0]
+    parts = [fixed_column(part) for part in conjuncts(sought.where)]
+    names = {None if part is None else part[0].name for part in parts}
+    settled = names <= {column.name for column in lead}
+    if sought.table is not None and settled and len(found) == 1 and index.name.isidentifier():
+        return Pins(table=sought.table, hint=f"FORCE INDEX (`{index.name}`)")
+    return Pins(tuple((fixed[str(c.name)], c.descending != flip) for c in lead), sought.order)
+
+
+def has_hints(statement: Select[Any]) -> bool:
+    """Tell whether a statement names an index."""
+    return bool(getattr(statement, "_hints", None))
+
+
+def without_hints(statement: Select[Any]) -> Select[Any]:
+    """Return a statement that names no index: for one whose index is gone."""
+    bare = statement.where()
+    bare._hints = immutabledict()
+    return bare
 
 
 def places_nulls(sought: Sought) -> bool:
