@@ -34,27 +34,31 @@ def answer(listing: Listing, lender: Any, request: Request) -> Page:
     opened = open_variant(listing, lender, request.params, request.order, request.scope)
     clamps = request.on_bad_page == "clamp"
     notes: list[str] = []
-    size = _size_of(listing, request.size, clamps, notes)
+    size = listing.sizes.default
+    if request.size is not None:
+        size = _size_of(listing, request.size, clamps, notes)
     at = request.at
     spot = _nearest_spot(opened, at, notes) if clamps else opened.spot_of(at)
-    _check_kind(listing, spot, isinstance(at, str))
-    spot = _within(listing, spot, size, clamps, notes)
-    if request.time_limit_ms is None:
-        batch, walk = _read_walking(opened, spot, size, request, notes)
-    else:
+    if spot.kind not in SPOTS[listing.kind] or listing.strategy == "whole":
+        _check_kind(listing, spot, isinstance(at, str))
+    if listing.deepest is not None:
+        spot = _within(listing.deepest, spot, size, clamps, notes)
+    walk = NO_WALK
+    if request.time_limit_ms is not None:
         with limit_time(lender, request.time_limit_ms):
             opened.runner.limited = True
             batch, walk = _read_walking(opened, spot, size, request, notes)
-    by_offset = ("offset", "two-ended", "deferred-join", "anchored", "frozen-ids")
-    ways = Ways(
-        opened.write,
-        opened.variant,
-        listing.strategy in by_offset,
-        listing.kind == "grid",
-        _to_carry(batch) if listing.count == "once" else None,
-        walk,
-    )
-    return Page(batch, size, spot, ways, opened.runner.asked, "; ".join(notes) or None)
+    elif listing.steady is UNSTEADY and request.ceiling is None:
+        batch = _read(opened, spot, size, request, notes)
+    else:
+        batch, walk = _read_walking(opened, spot, size, request, notes)
+    total = _to_carry(batch) if listing.count == "once" else None
+    by_offset, numbered = listing.strategy in _BY_OFFSET, listing.kind == "grid"
+    ways = Ways(opened.write, opened.variant, by_offset, numbered, total, walk)
+    return Page(batch, size, spot, ways, opened.runner.asked, "; ".join(notes) if notes else None)
+
+
+_BY_OFFSET = frozenset({"offset", "two-ended", "deferred-join", "anchored", "frozen-ids"})
 
 
 def _read_walking(
@@ -120,10 +124,9 @@ def _check_kind(listing: Listing, spot: Spot, from_cursor: bool) -> None:
         )
 
 
-def _within(listing: Listing, spot: Spot, size: int, clamps: bool, notes: list[str]) -> Spot:
+def _within(deepest: int, spot: Spot, size: int, clamps: bool, notes: list[str]) -> Spot:
     """Return the spot, no deeper by offset than the listing allows."""
-    deepest = listing.deepest
-    if deepest is None or spot.kind not in ("number", "offset"):
+    if spot.kind not in _JUMPS:
         return spot
     at = spot.at or 0
     offset = offset_of(at, size) if spot.kind == "number" else at
@@ -156,6 +159,8 @@ def _read(opened: Opened, spot: Spot, size: int, request: Request, notes: list[s
     batch = reader.read(spot, counted)
     if not batch.rows and spot.kind in _JUMPS and batch.offset:
         batch, counted = _past_end(opened, reader, spot, batch, request, counted, notes)
+    if kind == "none":
+        return batch
     batch = settle_total(batch, kind, counted)
     if batch.total is None:
         batch = settle_total(batch, kind, _count(opened, kind))

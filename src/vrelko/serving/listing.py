@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import ColumnElement, Select, Table
+from sqlalchemy import ColumnElement, Connection, Select, Table
 
 from vrelko.core.arithmetic import Sizes, Total
 from vrelko.core.order import Order
@@ -153,17 +153,17 @@ class Listing:
         not count. `on_bad_page="clamp"` gives the nearest page there is instead of an error, and
         says so in `page.clamped`. `past_end`: what a number behind the last page gives: an "empty"
         page, the "last" one, or an "error". `time_limit_ms`: the longest a statement may take.
-        `ceiling`: `page.ceiling` of the walk that a numbered page belongs to, where the listing
-        has one; cursors carry it by themselves.
+        `ceiling`: `page.ceiling` of a numbered page's walk, where the listing has one.
 
-        Raises CursorError, PageError, OrderError; TimeLimitError; DatabaseError when the database
-        refuses.
+        Raises CursorError, PageError, OrderError, TimeLimitError and DatabaseError.
         """
         check_choice(on_bad_page, ("error", "clamp"), "on_bad_page")
         check_choice(past_end, ("empty", "last", "error"), "past_end")
         request = Request(
             at, params, size, order, scope, total, on_bad_page, past_end, time_limit_ms, ceiling
         )
+        if isinstance(connection, Connection):
+            return answer(self, connection, request)
         with lend(connection) as lender:
             return answer(self, lender, request)
 

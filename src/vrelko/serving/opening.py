@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import Connection, Engine
+from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.core.spot import Spot
 from vrelko.engines.registry import database_errors, dialect_of
@@ -68,10 +69,9 @@ class Opened:
                 "Give a cursor, Spot.number(n), another Spot, or None for the first page",
                 "spot-type",
             )
-        if spot.key is not None and (
-            isinstance(at, Spot) or len(spot.key) != len(self.variant.order)
-        ):
-            return spot._replace(key=self.variant.key_of(spot.key))
+        key = spot.key
+        if key is not None and (spot is at or len(key) != self.variant.terms):
+            return spot._replace(key=self.variant.key_of(key))
         return spot
 
     def under(self, top: tuple[Any, ...]) -> Opened:
@@ -108,10 +108,9 @@ def open_variant(
     scope: object,
 ) -> Opened:
     """Return a listing's variant on a lent connection. Raises PageError and OrderError."""
-    dialect = dialect_of(lender)
-    variant, values, print_ = listing.variety.open(
-        listing.name, dialect, lender, params, order, scope
-    )
-    return Opened(
-        listing, lender, variant, values, print_, Runner(lender, values, listing.variety.forget)
-    )
+    variety = listing.variety
+    dialect: Dialect | None = getattr(lender, "dialect", None)
+    if dialect is None or dialect is not variety.served:
+        dialect = variety.served = dialect_of(lender)
+    variant, values, print_ = variety.open(listing.name, dialect, lender, params, order, scope)
+    return Opened(listing, lender, variant, values, print_, Runner(lender, values, variety.forget))

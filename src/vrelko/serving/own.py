@@ -32,7 +32,7 @@ class GivenResults(Runner):
 
     def fetch(
         self, select: Select[Any], cutter: Cutter | None, ours: Mapping[str, Any], orm: bool = False
-    ) -> tuple[list[Any], list[Any]]:
+    ) -> tuple[Sequence[Any], Sequence[Any]]:
         """Return the rows of the next result, none where no more were given."""
         if not self._results:
             return [], []

@@ -34,8 +34,15 @@ class Batch:
     total: Total | None = NO_TOTAL
 
 
+_NOTHING: Mapping[str, Any] = {}
+
+
 class PageReader:
     """Reads pages of one variant with one size."""
+
+    __slots__ = (
+        "_overlap", "_runner", "_seen", "_size", "_strategy", "_values", "_variant",
+    )  # fmt: skip
 
     def __init__(
         self,
@@ -132,11 +139,12 @@ class PageReader:
         return Batch(rows[::-1], full[::-1], offset > 0, behind > 0, offset, True)
 
     def _behind(self, spot: Spot) -> Batch:
-        key = self._variant.key_of(spot.key or ())
-        rows, full = self._seek(key, False, self._size + 1, spot.near)
-        more = len(rows) > self._size
+        size = self._size
+        rows, full = self._seek(self._variant.key_of(spot.key or ()), False, size + 1, spot.near)
         before = bool(rows) or self._any(backward=True)
-        return Batch(rows[: self._size], full[: self._size], before, more, spot.at, False)
+        shown = rows[:size]
+        kept = shown if full is rows else full[:size]
+        return Batch(shown, kept, before, len(rows) > size, spot.at, False)
 
     def _ahead(self, spot: Spot) -> Batch:
         key = self._variant.key_of(spot.key or ())
@@ -159,15 +167,16 @@ class PageReader:
 
     def _seek(
         self, key: tuple[Any, ...], backward: bool, want: int, near: bool = False
-    ) -> tuple[list[Any], list[Any]]:
-        values = self._set_values()
+    ) -> tuple[Sequence[Any], Sequence[Any]]:
+        variant = self._variant
+        values = None if variant.among is None else self._set_values()
         if values is None:
-            return self._run(self._variant.seek(key, backward, near), want, key_parameters(key))
+            return self._run(variant.seek(key, backward, near), want, key_parameters(key))
         selects = self._variant.branches(len(values), key, backward)
         ours = {**key_parameters(key), **value_parameters(values)}
         return self._run(selects, want, ours, plain=True)
 
-    def _edge(self, backward: bool, want: int) -> tuple[list[Any], list[Any]]:
+    def _edge(self, backward: bool, want: int) -> tuple[Sequence[Any], Sequence[Any]]:
         values = self._set_values()
         if values is None:
             return self._run(self._variant.edge(backward), want)
@@ -194,20 +203,20 @@ class PageReader:
         want: int,
         ours: Mapping[str, Any] | None = None,
         plain: bool = False,
-    ) -> tuple[list[Any], list[Any]]:
+    ) -> tuple[Sequence[Any], Sequence[Any]]:
         """Run statements one after the other until `want` rows are there.
 
         `plain`: the limit stands inside the statement, and is filled in as a parameter.
         """
         variant = self._variant
-        rows: list[Any] = []
-        full: list[Any] = []
+        rows: Sequence[Any] = ()
+        full: Sequence[Any] = ()
+        values = ours or _NOTHING
         for select in selects:
-            inside = plain or variant.nested
-            limited = select if rows or inside else variant.limited(select, want)
-            values = dict(ours) if ours else {}
+            inside = rows or plain or variant.nested
+            limited = select if inside else variant.limited(select, want)
             if limited is select:
-                values[LIMIT] = want - len(rows)
+                values = {**values, LIMIT: want - len(rows)}
             part, part_full = self._runner.fetch(limited, variant.cutter, values, variant.orm)
             if not rows:
                 rows, full = part, part_full

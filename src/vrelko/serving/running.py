@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from time import perf_counter
 from typing import Any
@@ -39,6 +39,8 @@ class Asked:
 class Runner:
     """Runs selects on one connection for one page."""
 
+    __slots__ = ("_connection", "_forget", "asked", "limited", "params")
+
     def __init__(
         self, connection: Any, params: Mapping[str, Any], forget: Callable[[], None] | None = None
     ) -> None:
@@ -51,7 +53,7 @@ class Runner:
 
     def fetch(
         self, select: Select[Any], cutter: Cutter | None, ours: Mapping[str, Any], orm: bool = False
-    ) -> tuple[list[Any], list[Any]]:
+    ) -> tuple[Sequence[Any], Sequence[Any]]:
         """Return the rows as the user's select has them, and the full rows with hidden keys.
 
         `cutter` takes hidden columns off, None when nothing is hidden. `orm`: rows hold
@@ -59,7 +61,7 @@ class Runner:
         Raises DatabaseError when the database refuses, PageError when a value does not fit.
         """
         began = perf_counter()
-        values = {**self.params, **ours}
+        values = {**self.params, **ours} if ours else self.params
         try:
             result = self._connection.execute(select, values)
         except (StatementError, OverflowError, UnicodeError) as error:
@@ -72,12 +74,15 @@ class Runner:
             if orm:
                 result = result.unique()
             if cutter is None:
-                rows = full = list(result.all())
+                rows = full = result.all()
             else:
                 rows, full = cutter.split(result)
         except DBAPIError as error:
             raise self._explain(error, fetching=True) from error
-        self._note(select, len(rows), began, values)
+        seconds = perf_counter() - began
+        self.asked.append(Asked(select, len(rows), seconds, values))
+        if log.isEnabledFor(logging.DEBUG):
+            log.debug("%d rows in %.1f ms: %s", len(rows), seconds * 1e3, select)
         return rows, full
 
     def value(self, select: Select[Any], ours: Mapping[str, Any] | None = None) -> Any:
@@ -110,11 +115,3 @@ class Runner:
             "Give values of the column's own type",
             "value-misfit",
         )
-
-    def _note(
-        self, select: Select[Any], rows: int, began: float, values: Mapping[str, Any]
-    ) -> None:
-        seconds = perf_counter() - began
-        self.asked.append(Asked(select, rows, seconds, values))
-        if log.isEnabledFor(logging.DEBUG):
-            log.debug("%d rows in %.1f ms: %s", rows, seconds * 1e3, select)

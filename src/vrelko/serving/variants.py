@@ -78,8 +78,11 @@ class Variant:
         self._limited: dict[tuple[int, int], tuple[Select[Any], Select[Any]]] = {}
         self._take = itemgetter(*source.places)
         alone = source.alone() - {i for i, key in enumerate(source.keys) if key.alone}
-        self._terms = len(source.order)
-        self.splits_ties = bool(alone) and self._terms > 1
+        self.terms = len(source.order)
+        self._filled = (False,) * self.terms  # of which value of a key is NULL: of none
+        self.splits_ties = bool(alone) and self.terms > 1
+        self.nested = bool(self._members)
+        """Whether limits stand inside the statements, and are filled in as parameters."""
 
     @property
     def order(self) -> Order:
@@ -107,11 +110,6 @@ class Variant:
     def rows(self) -> Select[Any]:
         """The select without order, one literal a row."""
         return build_rows(self._counted)
-
-    @property
-    def nested(self) -> bool:
-        """Whether limits stand inside the statements, and are filled in as parameters."""
-        return bool(self._members)
 
     def flagging(self, last: Sequence[Any]) -> Variant:
         """Return this variant with a last column that flags rows behind a key."""
@@ -199,10 +197,12 @@ class Variant:
         self, key: Sequence[Any], backward: bool, near: bool = False
     ) -> tuple[Select[Any], ...]:
         """The statements for the rows behind a key, or ahead of it when `backward`."""
-        shape = tuple([value is None for value in key]), backward, near and self.splits_ties
-        if shape not in self._seeks:
-            self._seeks[shape] = self._build(*shape)
-        return self._seeks[shape]
+        nulls = tuple([value is None for value in key]) if None in key else self._filled
+        shape = nulls, backward, near and self.splits_ties
+        found = self._seeks.get(shape)
+        if found is None:
+            found = self._seeks[shape] = self._build(*shape)
+        return found
 
     def _build(
         self, null_keys: tuple[bool, ...] | None, backward: bool, near: bool
@@ -249,7 +249,7 @@ class Variant:
 
         Raises PageError when it has another shape.
         """
-        if type(given) is tuple and len(given) == self._terms:
+        if type(given) is tuple and len(given) == self.terms:
             return given
         if hasattr(given, "_mapping"):
             missing = [

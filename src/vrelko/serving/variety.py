@@ -69,7 +69,9 @@ class Variety:
         self._orders: dict[str, tuple[Order, ...]] = {}
         self._indexes: dict[str, list[IndexFacts]] = {}
         self._partitioned: dict[str, bool] = {}
-        self._opened: dict[Any, tuple[Variant, bytes]] = {}
+        self._opened: dict[Any, tuple[Variant, dict[str, Any], bytes]] = {}
+        self.served: Dialect | None = None
+        """The dialect last found to be of a served engine."""
 
     @property
     def table(self) -> Table | None:
@@ -114,23 +116,25 @@ class Variety:
     ) -> tuple[Variant, dict[str, Any], bytes]:
         """Return the variant for a request, its values to run with, and its fingerprint.
 
-        Variant and fingerprint are kept for requests that come again. Raises PageError and
-        OrderError.
+        All is kept for requests that come again. Raises PageError and OrderError.
         """
-        given = self.filters.check(params)
-        types = type(scope), *map(type, given.values())
+        types = (type(scope), *map(type, params.values())) if params else (type(scope),)
         asked: tuple[Any, ...] | None = None
-        if _EXACT.issuperset(types):
-            asked = dialect.name, order, lender is None, name, scope, types, tuple(given.items())
-        found = None if asked is None else self._opened.get(asked)
-        if found is None:
-            variant = self.variant(dialect, order, self.filters.active(given), lender)
-            found = variant, fingerprint_of(binding(name, variant, given, scope))
-            if len(self._opened) >= _MOST_KEPT:
-                self._opened.clear()
-            if asked is not None:
-                self._opened[asked] = found
-        return found[0], self.run_values(given), found[1]
+        if self._settle is None and _EXACT.issuperset(types):
+            values = tuple(params.items()) if params else ()
+            asked = dialect.name, order, lender is None, name, scope, types, values
+            found = self._opened.get(asked)
+            if found is not None:
+                return found
+        given = self.filters.check(params)
+        variant = self.variant(dialect, order, self.filters.active(given), lender)
+        print_ = fingerprint_of(binding(name, variant, given, scope))
+        found = variant, self.run_values(given), print_
+        if len(self._opened) >= _MOST_KEPT:
+            self._opened.clear()
+        if asked is not None:
+            self._opened[asked] = found
+        return found
 
     def default_order(self, given: Mapping[str, Any]) -> str:
         """Return the order in force where none is asked for, as it was given."""

@@ -45,6 +45,8 @@ KEY = "vrelko_key_"
 UNTIL = "vrelko_until_"
 """Names of our own bind parameters; a user's may not begin like them."""
 
+_KEYS = tuple(f"{KEY}{i}" for i in range(16))
+
 _NEUTRAL: dict[type, Any] = {
     bool: False, int: 0, float: 0.0, Decimal: Decimal(0), str: "", bytes: b"",
     datetime: datetime(2000, 1, 1), date: date(2000, 1, 1), time: time(0),
@@ -216,6 +218,8 @@ def build_count(statement: Select[Any], cap: int | None) -> Select[Any]:
 
 def key_parameters(key: Sequence[Any], prefix: str = KEY) -> dict[str, Any]:
     """Return the bind parameters that carry a key."""
+    if None not in key and prefix is KEY and len(key) <= len(_KEYS):
+        return dict(zip(_KEYS, key, strict=False))
     return {f"{prefix}{i}": value for i, value in enumerate(key) if value is not None}
 
 
