@@ -6,6 +6,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from vrelko.core.arithmetic import MOST_NUMBER, NO_TOTAL, Total, check_whole, offset_of
+from vrelko.core.outline import check_choice
 from vrelko.core.spot import Spot
 from vrelko.engines.estimates import estimate_rows
 from vrelko.engines.limits import limit_time
@@ -27,6 +28,12 @@ SPOTS = {
     "export": ("start", "after", "before"),
 }
 """Which spots each kind of listing takes."""
+
+
+def check_ends(on_bad_page: str, past_end: str) -> None:
+    """Raise ListingError unless both say what a page that is not there gives."""
+    check_choice(on_bad_page, ("error", "clamp"), "on_bad_page")
+    check_choice(past_end, ("empty", "last", "error"), "past_end")
 
 
 def answer(listing: Listing, lender: Any, request: Request) -> Page:

@@ -16,7 +16,7 @@ from vrelko.core.workload import Workload
 from vrelko.engines.registry import database_errors, dialect_named, dialect_of
 from vrelko.errors import ListingError, PageError
 from vrelko.serving.anchoring import Anchors, Segments, build_anchors
-from vrelko.serving.answering import answer
+from vrelko.serving.answering import answer, check_ends
 from vrelko.serving.cursors import CursorBook
 from vrelko.serving.opening import Request, lend
 from vrelko.serving.own import gather, spell_out
@@ -157,8 +157,8 @@ class Listing:
 
         Raises CursorError, PageError, OrderError, TimeLimitError and DatabaseError.
         """
-        check_choice(on_bad_page, ("error", "clamp"), "on_bad_page")
-        check_choice(past_end, ("empty", "last", "error"), "past_end")
+        if on_bad_page != "error" or past_end != "empty":
+            check_ends(on_bad_page, past_end)
         request = Request(
             at, params, size, order, scope, total, on_bad_page, past_end, time_limit_ms, ceiling
         )

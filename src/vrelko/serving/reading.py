@@ -62,12 +62,12 @@ class PageReader:
 
     def read(self, spot: Spot, count: Total | None) -> Batch:
         """Return the rows at a spot; `count` is the listing's total where it is known."""
+        if spot.kind == "after":
+            return self._behind(spot)
         if spot.kind == "start":
             return self._from_start()
         if spot.kind == "end":
             return self._from_end(count)
-        if spot.kind == "after":
-            return self._behind(spot)
         if spot.kind == "before":
             return self._ahead(spot)
         offset = spot.at or 0
@@ -140,7 +140,10 @@ class PageReader:
 
     def _behind(self, spot: Spot) -> Batch:
         size = self._size
-        rows, full = self._seek(self._variant.key_of(spot.key or ()), False, size + 1, spot.near)
+        key, variant = spot.key, self._variant
+        if type(key) is not tuple or len(key) != variant.terms:
+            key = variant.key_of(key or ())
+        rows, full = self._seek(key, False, size + 1, spot.near)
         before = bool(rows) or self._any(backward=True)
         shown = rows[:size]
         kept = shown if full is rows else full[:size]

@@ -61,7 +61,7 @@ class Runner:
         Raises DatabaseError when the database refuses, PageError when a value does not fit.
         """
         began = perf_counter()
-        values = {**self.params, **ours} if ours else self.params
+        values = {**self.params, **ours}
         try:
             result = self._connection.execute(select, values)
         except (StatementError, OverflowError, UnicodeError) as error:
