@@ -182,6 +182,8 @@ def test_the_server_chooses_the_index_where_more_than_one_could_serve(sightings)
         assert not by_name(read(params={"status": 1, **more}))
     assert not by_name(read(params={"name": "ring 2"}))  # its index holds three letters of it
     assert not by_name(read())
+    hinted = select(t.c.id).where(t.c.status == 1).with_hint(t, "USE INDEX (by_w)", "mariadb")
+    assert not by_name(Listing(hinted, orders="w", total="none").read(connection))
 
 
 def test_a_walk_outlives_the_index_it_names(sightings):

@@ -60,6 +60,11 @@ class Page(Sequence[Any]):
     what was asked for and could not be had, None where all is as asked.
     """
 
+    __slots__ = (
+        "__weakref__", "_batch", "_spot", "_ways", "_written", "clamped", "rows", "size",
+        "statements",
+    )  # fmt: skip
+
     def __init__(
         self,
         batch: Batch,

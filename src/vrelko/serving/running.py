@@ -14,7 +14,7 @@ from sqlalchemy.exc import DataError, DBAPIError, StatementError
 from vrelko.engines.limits import is_time_limit
 from vrelko.engines.mariadb import is_index_gone
 from vrelko.errors import DatabaseError, PageError, TimeLimitError, VrelkoError
-from vrelko.sql.indexes import has_hints, without_hints
+from vrelko.sql.indexes import has_hint, without_hint
 from vrelko.sql.rows import Cutter
 
 log = logging.getLogger("vrelko")
@@ -65,10 +65,10 @@ class Runner:
         try:
             result = self._connection.execute(select, values)
         except (StatementError, OverflowError, UnicodeError) as error:
-            if isinstance(error, DBAPIError) and is_index_gone(error) and has_hints(select):
+            if isinstance(error, DBAPIError) and is_index_gone(error) and has_hint(select):
                 if self._forget is not None:
                     self._forget()
-                return self.fetch(without_hints(select), cutter, ours, orm)
+                return self.fetch(without_hint(select), cutter, ours, orm)
             raise self._explain(error) from error
         try:
             if orm:

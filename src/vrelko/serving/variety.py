@@ -207,10 +207,10 @@ class Variety:
         return pins, awkward and places_nulls(sought), among
 
     def _is_plain(self, filtered: Select[Any]) -> bool:
-        """Tell whether a select reads rows of one table just as they are."""
+        """Tell whether a select reads rows of one table just as they are, unhinted."""
         found = self.described
         changed = found.wrapped or found.merged or filtered._distinct or filtered._group_by_clauses
-        return not changed and len(found.sources.tables) == 1
+        return not (changed or filtered._hints) and len(found.sources.tables) == 1
 
     def forget(self) -> None:
         """Ask the catalog again where a request depends on it: an index has gone."""

@@ -115,17 +115,24 @@ def find_pins(sought: Sought) -> Pins:
     names = {None if part is None else part[0].name for part in parts}
     settled = names <= {column.name for column in lead}
     if sought.table is not None and settled and len(found) == 1 and index.name.isidentifier():
-        return Pins(table=sought.table, hint=f"FORCE INDEX (`{index.name}`)")
+        return Pins(table=sought.table, hint=_Hint(f"FORCE INDEX (`{index.name}`)"))
     return Pins(tuple((fixed[str(c.name)], c.descending != flip) for c in lead), sought.order)
 
 
-def has_hints(statement: Select[Any]) -> bool:
-    """Tell whether a statement names an index."""
-    return bool(getattr(statement, "_hints", None))
+class _Hint(str):
+    """A hint of ours: those of a listing's own select are left to it."""
 
 
-def without_hints(statement: Select[Any]) -> Select[Any]:
+def has_hint(statement: Select[Any]) -> bool:
+    """Tell whether a statement names an index that it was given here."""
+    hints = getattr(statement, "_hints", {})
+    return any(isinstance(text, _Hint) for text in hints.values())
+
+
+def without_hint(statement: Select[Any]) -> Select[Any]:
     """Return a statement that names no index: for one whose index is gone."""
+    if not has_hint(statement):
+        return statement
     bare = statement.where()
     bare._hints = immutabledict()
     return bare

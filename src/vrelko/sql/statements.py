@@ -35,7 +35,7 @@ from vrelko.core.seek import (
     plan_edge,
     plan_ranges,
 )
-from vrelko.sql.indexes import NO_PINS, Pins, without_hints
+from vrelko.sql.indexes import NO_PINS, Pins, without_hint
 from vrelko.sql.keys import KeyColumn
 from vrelko.sql.sources import conjuncts, is_row_id, same
 
@@ -198,7 +198,7 @@ def build_count_behind(
 ) -> tuple[Select[Any], ...]:
     """Return statements that together count the rows behind a key, or ahead of it."""
     return tuple(
-        build_count(without_hints(one.limit(None)), cap)
+        build_count(without_hint(one.limit(None)), cap)
         for one in build_seek(source, null_keys, backward)
     )
 
