@@ -59,13 +59,10 @@ def page(connection):
     params = {"station": 57}
     reached = listing.read(connection, Spot.offset(500), params=params)
     cursor, key = reached.next, reached.keys[-1]
-    shared = vrelko.Listing(  # whose cursors were written by another process
-        whole, name="m", orders="-hour", sizes=Sizes(25), total="none", secrets=[b"x" * 32]
-    )
 
     def from_elsewhere():
-        shared.book._known.clear()
-        return shared.read(connection, cursor, params=params)
+        listing.book._known.clear()  # as in a process that did not write the cursor
+        return listing.read(connection, cursor, params=params)
 
     def by_hand():
         columns = tuple_(c.hour, c.id)

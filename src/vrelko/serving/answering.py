@@ -15,7 +15,7 @@ from vrelko.errors import CursorError, PageError, TimeLimitError
 from vrelko.serving.keeping import read_steadily
 from vrelko.serving.opening import Opened, Request, open_variant
 from vrelko.serving.page import NO_WALK, Page, Walk, Ways
-from vrelko.serving.reading import Batch, PageReader, settle_total
+from vrelko.serving.reading import Batch, PageReader, read_behind, settle_total
 from vrelko.serving.steadying import UNSTEADY
 
 if TYPE_CHECKING:
@@ -151,27 +151,45 @@ def _within(deepest: int, spot: Spot, size: int, clamps: bool, notes: list[str])
 
 def _read(opened: Opened, spot: Spot, size: int, request: Request, notes: list[str]) -> Batch:
     listing = opened.listing
-    overlap = listing.steady.overlap
-    reader = PageReader(opened.runner, opened.variant, size, listing.strategy, overlap, spot.seen)
-    if listing.strategy == "whole":
-        return _read_whole(listing, reader)
     kind = listing.total if request.total else "none"
     counted = None if spot.total is None else _carried(listing, spot, kind)
-    ahead = listing.kind == "grid" and (
-        spot.kind == "end" or (listing.strategy == "two-ended" and spot.kind in _JUMPS)
-    )
-    if counted is None and ahead:
-        needed = "exact" if listing.strategy == "two-ended" else kind
-        counted = _count(opened, needed)
-    batch = reader.read(spot, counted)
-    if not batch.rows and spot.kind in _JUMPS and batch.offset:
-        batch, counted = _past_end(opened, reader, spot, batch, request, counted, notes)
-    if kind == "none":
+    batch = None
+    if spot.kind == "after":
+        batch = read_behind(opened.runner, opened.variant, spot, size)
+    if batch is None:
+        batch, counted = _read_any(opened, spot, size, request, counted, notes)
+    if kind == "none" or listing.strategy == "whole":
         return batch
     batch = settle_total(batch, kind, counted)
     if batch.total is None:
         batch = settle_total(batch, kind, _count(opened, kind))
     return batch
+
+
+def _read_any(
+    opened: Opened,
+    spot: Spot,
+    size: int,
+    request: Request,
+    counted: Total | None,
+    notes: list[str],
+) -> tuple[Batch, Total | None]:
+    """Return the rows at any spot, and the total where it was counted for that."""
+    listing = opened.listing
+    overlap = listing.steady.overlap
+    reader = PageReader(opened.runner, opened.variant, size, listing.strategy, overlap, spot.seen)
+    if listing.strategy == "whole":
+        return _read_whole(listing, reader), None
+    ahead = listing.kind == "grid" and (
+        spot.kind == "end" or (listing.strategy == "two-ended" and spot.kind in _JUMPS)
+    )
+    if counted is None and ahead:
+        kind = listing.total if request.total else "none"
+        counted = _count(opened, "exact" if listing.strategy == "two-ended" else kind)
+    batch = reader.read(spot, counted)
+    if not batch.rows and spot.kind in _JUMPS and batch.offset:
+        batch, counted = _past_end(opened, reader, spot, batch, request, counted, notes)
+    return batch, counted
 
 
 _JUMPS = ("number", "offset")

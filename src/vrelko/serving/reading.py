@@ -109,7 +109,7 @@ class PageReader:
         statement = self._variant.deferred() if deferred else self._variant.offset()
         rows, full = self._run((statement,), want + 1, {OFFSET: offset}, plain=deferred)
         more = len(rows) > want
-        before = offset > 0 and (bool(rows) or self._any(backward=False))
+        before = offset > 0 and (bool(rows) or self.any(backward=False))
         return Batch(rows[:want], full[:want], before, more, offset, True)
 
     def _from_overlap(self, offset: int, overlap: int) -> Batch:
@@ -139,15 +139,10 @@ class PageReader:
         return Batch(rows[::-1], full[::-1], offset > 0, behind > 0, offset, True)
 
     def _behind(self, spot: Spot) -> Batch:
-        size = self._size
-        key, variant = spot.key, self._variant
-        if type(key) is not tuple or len(key) != variant.terms:
-            key = variant.key_of(key or ())
-        rows, full = self._seek(key, False, size + 1, spot.near)
-        before = bool(rows) or self._any(backward=True)
-        shown = rows[:size]
-        kept = shown if full is rows else full[:size]
-        return Batch(shown, kept, before, len(rows) > size, spot.at, False)
+        key = self._variant.key_of(spot.key or ())
+        rows, full = self._seek(key, False, self._size + 1, spot.near)
+        before = bool(rows) or self.any(backward=True)
+        return _cut_behind(rows, full, before, self._size, spot)
 
     def _ahead(self, spot: Spot) -> Batch:
         key = self._variant.key_of(spot.key or ())
@@ -159,13 +154,14 @@ class PageReader:
         if rows:
             after = bool(self._seek(self._variant.key_from(full[-1]), False, 1)[0])
         else:
-            after = self._any(backward=False)
+            after = self.any(backward=False)
         offset: int | None = 0
         if more:
             offset = None if spot.at is None else max(spot.at - len(rows), 0)
         return Batch(rows, full, more, after, offset, not more)
 
-    def _any(self, backward: bool) -> bool:
+    def any(self, backward: bool) -> bool:
+        """Tell whether there is any row at all, looking from the start or from the end."""
         return bool(self._edge(backward, 1)[0])
 
     def _seek(
@@ -228,6 +224,32 @@ class PageReader:
             if len(rows) >= want:
                 break
         return rows, full
+
+
+def read_behind(runner: Runner, variant: Variant, spot: Spot, size: int) -> Batch | None:
+    """Return the rows behind a key where one statement shows them, None where that takes more.
+
+    They are those of a `PageReader`, which most pages do without: it takes as long as reading the
+    cursor.
+    """
+    key = variant.key_of(spot.key or ())
+    selects = variant.seek(key, False, spot.near)
+    if variant.among is not None or variant.nested or len(selects) > 1:
+        return None
+    limited = variant.limited(selects[0], size + 1)
+    if limited is selects[0]:
+        return None
+    rows, full = runner.fetch(limited, variant.cutter, key_parameters(key), variant.orm)
+    before = bool(rows) or PageReader(runner, variant, size).any(backward=True)
+    return _cut_behind(rows, full, before, size, spot)
+
+
+def _cut_behind(
+    rows: Sequence[Any], full: Sequence[Any], before: bool, size: int, spot: Spot
+) -> Batch:
+    shown = rows[:size]
+    kept = shown if full is rows else full[:size]
+    return Batch(shown, kept, before, len(rows) > size, spot.at, False)
 
 
 def settle_total(batch: Batch, kind: str, counted: Total | None) -> Batch:
