@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from vrelko.core.facts import IndexColumn, IndexFacts, TableFacts
+from vrelko.core.facts import TableFacts
+from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.core.order import Order, Term
 from vrelko.core.outline import Outline
 from vrelko.core.selectivity import shares, value_shares

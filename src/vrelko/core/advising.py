@@ -9,7 +9,8 @@ from vrelko.core.access import advise_index, choose_path, fixed_columns
 from vrelko.core.cost.model import make_model
 from vrelko.core.cost.rates import Clock
 from vrelko.core.cost.work import Work
-from vrelko.core.facts import IndexFacts, ServerFacts, TableFacts
+from vrelko.core.facts import ServerFacts, TableFacts
+from vrelko.core.index import IndexFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
 

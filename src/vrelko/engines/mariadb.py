@@ -9,7 +9,7 @@ from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.capabilities import Capabilities
-from vrelko.core.facts import IndexColumn, IndexFacts
+from vrelko.core.index import IndexColumn, IndexFacts
 
 CAPABILITIES = Capabilities(
     engine="mariadb",

@@ -13,7 +13,8 @@ from typing import Any
 from sqlalchemy import Connection, RowMapping, text
 from sqlalchemy.exc import DBAPIError
 
-from vrelko.core.facts import ColumnFacts, IndexColumn, IndexFacts, TableFacts, usual_width
+from vrelko.core.facts import ColumnFacts, TableFacts, usual_width
+from vrelko.core.index import IndexColumn, IndexFacts
 
 SETTINGS = (
     "innodb_buffer_pool_size", "innodb_page_size", "sort_buffer_size", "max_heap_table_size",

@@ -8,7 +8,7 @@ from sqlalchemy import Table, text
 from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.core.capabilities import Capabilities
-from vrelko.core.facts import IndexColumn, IndexFacts
+from vrelko.core.index import IndexColumn, IndexFacts
 
 CAPABILITIES = Capabilities(
     engine="postgresql",

@@ -13,7 +13,8 @@ from typing import Any
 
 from sqlalchemy import Connection, RowMapping, text
 
-from vrelko.core.facts import ColumnFacts, IndexColumn, IndexFacts, TableFacts
+from vrelko.core.facts import ColumnFacts, TableFacts
+from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.engines.estimates import plan_in
 
 SETTINGS = (

@@ -13,7 +13,7 @@ from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
 
 from vrelko.core.capabilities import Capabilities
-from vrelko.core.facts import IndexFacts
+from vrelko.core.index import IndexFacts
 from vrelko.engines import compiled, mariadb, postgresql, sqlite, sqlite_catalog
 from vrelko.errors import DatabaseError, nearest
 

@@ -12,7 +12,7 @@ from typing import Any
 from sqlalchemy import Connection, text
 from sqlalchemy.exc import DBAPIError
 
-from vrelko.core.facts import IndexColumn
+from vrelko.core.index import IndexColumn
 
 _DBSTAT_PAGES = 200
 

@@ -12,7 +12,6 @@ from vrelko.core.arithmetic import Sizes, Total
 from vrelko.core.order import Order
 from vrelko.core.outline import KINDS, SERVED, STRATEGIES, TOTALS, Outline, check_choice
 from vrelko.core.spot import Spot
-from vrelko.core.workload import Workload
 from vrelko.engines.registry import database_errors, dialect_named, dialect_of
 from vrelko.errors import ListingError, PageError
 from vrelko.serving.anchoring import Anchors, Segments, build_anchors
@@ -33,6 +32,7 @@ from vrelko.sql.searching import Search
 from vrelko.sql.shapes import refuse_selects
 
 if TYPE_CHECKING:
+    from vrelko.core.workload import Workload
     from vrelko.serving.planning import Plan
 
 
@@ -108,7 +108,7 @@ class Listing:
         whole = Filters(select, filters or {}, search)
         self.variety = Variety(select, orders, unique, whole, self.steady.settle)
         self.name = name or "+".join(self.variety.described.table_names)
-        self.workload = workload or Workload()
+        self._workload = workload
         self.book = CursorBook(secrets, expires_s)
         self.sealed = self._must_seal(expose, bool(secrets))
 
@@ -124,6 +124,13 @@ class Listing:
     def paged_table(self) -> Table | None:
         """The base table whose rows are paged, the first one the select reads."""
         return self.variety.table
+
+    @property
+    def workload(self) -> Workload:
+        """Its readers, writers, needs and typical parameters, as far as they were given."""
+        from vrelko.core.workload import Workload
+
+        return self._workload or Workload()
 
     def orders(self, dialect: str = "sqlite") -> tuple[Order, ...]:
         """Return the allowed orders, made total, with NULL placement as the engine has it."""
@@ -283,12 +290,7 @@ class Listing:
 
         Raises ListingError when the plan is another listing's.
         """
-        if plan.listing != self.name:
-            raise ListingError(
-                f"the plan is for {plan.listing!r}, this listing is {self.name!r}",
-                "Plan this listing, or give both the same name=",
-                "plan-listing",
-            )
+        plan.check_listing(self.name)
         return self.with_strategy(plan.verdict.strategy)
 
     def with_strategy(
@@ -307,17 +309,16 @@ class Listing:
 
         `params` are typical values; optional filters whose parameters they hold count as active.
         """
-        filters = self.variety.filters
+        described, filters = self.variety.described, self.variety.filters
         given = filters.check(params, partly=True)
-        searched = self.variety.described.searched
-        whole = filters.apply(self.select, filters.active(given), searched, dialect)
+        active = filters.active(given)
+        whole = filters.apply(self.select, active, described.searched, dialect)
         settings = {
             "name": self.name, "kind": self.kind, "sizes": self.sizes, "total": self.total,
             "cap": self.cap, "params": given,
             "strategy": self._chosen if self._chosen in STRATEGIES else None,
         }  # fmt: skip
         where = getattr(whole, "whereclause", None)
-        described = self.variety.described
         own = len(described.orders) - described.search_orders
         return outline_of(described, self.orders(dialect)[:own], where, settings)
 
@@ -333,8 +334,7 @@ class Listing:
         """Return the selects of a page, for those who run them themselves.
 
         Run them one after the other, with `params`, until size + 1 rows are there, and give the
-        results to `page_of`. The catalog is not asked, so no index is relied on.
-        Raises PageError and OrderError.
+        results to `page_of`. No index is relied on. Raises PageError and OrderError.
         """
         return spell_out(self, at, dialect, params, size, order)
 

@@ -21,7 +21,7 @@ from vrelko.core.planner import Given, Judgement, VariantUse, judge
 from vrelko.core.verdict import Candidate, Verdict
 from vrelko.core.workload import Needs, Readers, Use, Writers
 from vrelko.engines.registry import database_errors, dialect_named
-from vrelko.errors import PageError
+from vrelko.errors import ListingError, PageError
 from vrelko.serving.listing import Listing
 from vrelko.serving.routing import route_use
 from vrelko.sql.rendering import render_routine, render_sql
@@ -47,6 +47,15 @@ class Plan:
     judgement: Judgement
     params: Mapping[str, Any]
     uses: tuple[VariantUse, ...] = ()
+
+    def check_listing(self, name: str) -> None:
+        """Raise ListingError unless this is the plan of the listing of that name."""
+        if self.listing != name:
+            raise ListingError(
+                f"the plan is for {self.listing!r}, this listing is {name!r}",
+                "Plan this listing, or give both the same name=",
+                "plan-listing",
+            )
 
     @property
     def verdict(self) -> Verdict:

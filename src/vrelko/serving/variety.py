@@ -11,7 +11,7 @@ from uuid import UUID
 from sqlalchemy import Select, Table
 from sqlalchemy.engine.interfaces import Dialect
 
-from vrelko.core.facts import IndexFacts
+from vrelko.core.index import IndexFacts
 from vrelko.core.order import Order, make_total, parse_order, resolve_nulls
 from vrelko.core.seek import awkward_terms
 from vrelko.engines.registry import (

@@ -20,7 +20,7 @@ from sqlalchemy.sql.elements import BinaryExpression
 from sqlalchemy.sql.selectable import FromClause
 from sqlalchemy.util import immutabledict
 
-from vrelko.core.facts import IndexColumn, IndexFacts
+from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.core.order import Order, Term
 from vrelko.sql.sources import conjuncts, same
 

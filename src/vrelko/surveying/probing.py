@@ -9,7 +9,8 @@ from typing import Any
 from sqlalchemy import Connection, text
 from sqlalchemy.exc import DBAPIError
 
-from vrelko.core.facts import IndexFacts, TableFacts
+from vrelko.core.facts import TableFacts
+from vrelko.core.index import IndexFacts
 from vrelko.core.sampling import Neighbours, judge_neighbours
 from vrelko.surveying.budget import Budget
 

@@ -7,7 +7,8 @@ from dataclasses import replace
 
 from sqlalchemy import Connection
 
-from vrelko.core.facts import ColumnFacts, IndexFacts, TableFacts
+from vrelko.core.facts import ColumnFacts, TableFacts
+from vrelko.core.index import IndexFacts
 from vrelko.core.sampling import common_values, expect_distinct, share_bounds
 from vrelko.engines import sqlite_catalog as catalog
 from vrelko.errors import DatabaseError

@@ -11,7 +11,7 @@ from dataclasses import replace
 
 from vrelko.core.cost.scene import Scene
 from vrelko.core.cost.work import Ask, Work
-from vrelko.core.facts import IndexFacts
+from vrelko.core.index import IndexFacts
 
 _SORT_ROW_BYTES = 24  # beside a sorted row's own bytes
 

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from vrelko.core.access import AccessPath
-from vrelko.core.facts import IndexFacts, ServerFacts, TableFacts, usual_width
+from vrelko.core.facts import ServerFacts, TableFacts, usual_width
+from vrelko.core.index import IndexFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
 from vrelko.core.seek import plan_ranges
