@@ -219,3 +219,15 @@ def test_an_index_takes_in_columns_where_jumps_gain():
     assert advice.sql.endswith("(site, seen_at, id) INCLUDE (kind)")
     (plain,) = vrelko.plan(by_site, known).indexes
     assert "INCLUDE" not in plain.sql
+
+
+def test_an_order_by_an_expression_names_the_index_that_serves_it(larkmere):
+    from vrelko.larkmere.schema import capture
+
+    listing = Listing(
+        select(capture.c.id).where(capture.c.station_id == bindparam("station")),
+        orders=[[func.coalesce(capture.c.weight_g, 0.5)]], expose=True,
+    )  # fmt: skip
+    plan = vrelko.plan(listing, vrelko.survey(larkmere, listing), params={"station": 3})
+    (fix,) = [one.fix for one in plan.findings if one.code == "computed-order"]
+    assert fix.endswith(" ON capture (station_id, (coalesce(weight_g, 0.5)), id)")

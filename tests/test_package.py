@@ -12,6 +12,7 @@ import pytest
 import vrelko
 import vrelko.web
 from vrelko.core.findings import CODES
+from vrelko.engines.troubles import TROUBLES
 from vrelko.errors import CursorError
 
 ROOT = Path(__file__).parent.parent
@@ -50,6 +51,7 @@ def test_every_finding_and_error_code_is_documented():
     errors = (ROOT / "docs" / "errors.md").read_text()
     documented = set(re.findall(r"^\| `([a-z-]+)`", errors, re.M))
     raised = {code for path in (ROOT / "src").rglob("*.py") for code in codes_in(path)}
+    raised |= {code for _, _, code in TROUBLES}
     raised |= {f"{what}-number" for what in ("page", "offset", "size")}
     assert len(raised) > 50
     assert raised == documented

@@ -187,7 +187,6 @@ def test_a_column_fixed_by_equality_needs_no_place_in_the_key(filled):
         (Bird, "id", "select"),
         (select(Bird).order_by(func.random()), None, "random"),
         (select(Bird).order_by(text("weight")), None, "raw text"),
-        (select(Bird).order_by(Bird.weight + 1), None, "label"),
         (select(Bird.site_id).distinct(), "weight", "DISTINCT"),
         (select(Bird.site_id).group_by(Bird.site_id), "weight", "GROUP BY"),
         (select(Bird).limit(5), "id", "entities"),

@@ -7,6 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
+from operator import index
 
 from vrelko.errors import PageError
 
@@ -30,7 +32,8 @@ class Sizes:
 
     def __post_init__(self) -> None:
         for name, value in (("default", self.default), ("most", self.most)):
-            if value is not None and (type(value) is not int or value < 1):
+            unset = value is None and name == "most"
+            if not unset and (type(value) is not int or value < 1):
                 raise PageError(
                     f"{name} page size {value!r} is not a whole number above 0",
                     "Give sizes such as Sizes(25, most=200)",
@@ -67,12 +70,17 @@ class Sizes:
 
 
 def check_whole(value: object, what: str, code: str) -> int:
-    """Return `value` (an int, or text of ASCII digits as it stands in a URL) as an int.
+    """Return `value` (a whole number, or text of ASCII digits as in a URL) as an int.
 
     Raises PageError with code `<code>-number` for anything else: letters, fractions, booleans.
     """
     if isinstance(value, int) and not isinstance(value, bool):
-        return value
+        return int(value)
+    small = isinstance(value, Decimal) and value.is_finite() and value.adjusted() <= 30
+    if isinstance(value, Decimal) and small and value == value.to_integral_value():
+        return int(value)
+    if hasattr(value, "__index__") and hasattr(value, "dtype") and value.dtype.kind in "iu":
+        return index(value)  # of NumPy
     if isinstance(value, str):
         text = value.strip()
         digits = text[1:] if text[:1] in ("-", "+") else text

@@ -20,7 +20,8 @@ class Capabilities:
     unseen. `equality_traps`: an equality that fixes an index prefix makes the server read the whole
     prefix, so it is written as a range and guarded. `served`: pages are read there, not only
     compiled. `bound_prunes`: of a partitioned table, a row value alone reads every partition, and
-    a bound on its first term beside it only those that matter.
+    a bound on its first term beside it only those that matter. `ors_lose`: an OR of key ranges
+    gives wrong rows.
     """
 
     engine: str
@@ -32,4 +33,5 @@ class Capabilities:
     index_tail: IndexTail
     equality_traps: bool
     bound_prunes: bool = False
+    ors_lose: bool = False
     served: bool = True

@@ -42,6 +42,7 @@ def find_faults(
     walk = _Walk.of(variants[0], readers, writers)
     for order, said in zip(orders, outline.given, strict=True):
         yield from _find_order(order, said, table, walk)
+        yield from _find_computed(order, outline, table, server)
         yield from _find_terms(order, table, writers, server, walk)
         yield from _find_shape(order, advice, server)
     for item in advice:
@@ -204,6 +205,33 @@ def _find_shape(order: Order, advice: Sequence[Advice], server: ServerFacts) -> 
             )  # fmt: skip
 
 
+def _find_computed(
+    order: Order, outline: Outline, table: TableFacts, server: ServerFacts
+) -> Iterator[Finding]:
+    """Yield a finding for each expression in an order, with the index that would serve it."""
+    for term in order.terms:
+        if table.has_column(term.name) or "." in term.name:
+            continue
+        what = f"{term.name} is computed for every row of each page"
+        fix = _index_of(order, outline, table, server) or "Store it in a column with an index"
+        yield make_finding("computed-order", f"order {order}", what, fix)
+
+
+def _index_of(order: Order, outline: Outline, table: TableFacts, server: ServerFacts) -> str:
+    """Return the index of an order's expressions; none on MariaDB, which indexes columns alone."""
+    known = [table.has_column(term.name) or term.name in outline.computed for term in order.terms]
+    if server.engine == "mariadb" or not all(known):
+        return ""
+    fixed = [one.column for one in outline.conditions if one.kind == "equal"]
+    parts = []
+    for term in (term for term in order.terms if term.name not in fixed):
+        computed = outline.computed.get(term.name)
+        sorted_by = term.name if computed is None else f"({computed})"
+        parts.append(f"{sorted_by} DESC" if term.descending else sorted_by)
+    name = "_".join([table.name, "by", order.terms[0].name])[:60]
+    return f"CREATE INDEX {name} ON {table.name} ({', '.join([*fixed, *parts])})"
+
+
 def _find_terms(
     order: Order, table: TableFacts, writers: Writers, server: ServerFacts, walk: _Walk
 ) -> Iterator[Finding]:
@@ -219,11 +247,6 @@ def _find_terms(
         )  # fmt: skip
     for term in order.terms:
         if not table.has_column(term.name):
-            if "." not in term.name:
-                yield make_finding(
-                    "computed-order", about, f"{term.name} is computed for every row of each page",
-                    "Store it in a column with an index, or index the expression",
-                )  # fmt: skip
             continue
         column = table.column(term.name)
         kind = column.type.upper()

@@ -52,7 +52,8 @@ class Outline:
     as (table, column). `orders` are total, the default first, their terms bare column names of the
     first table where they are such. `given` holds, for each, how many of its terms the caller gave.
     `strategy` is the one it is served by today, None where that is open. `opaque` says what keeps
-    the select from being read as tables and conditions, empty where nothing does.
+    the select from being read as tables and conditions, empty where nothing does. `computed` has
+    the SQL of order terms that are expressions of the first table alone, by their names.
     """
 
     name: str
@@ -68,6 +69,7 @@ class Outline:
     strategy: Strategy | None = None
     params: dict[str, Any] = field(default_factory=dict)
     opaque: str = ""
+    computed: dict[str, str] = field(default_factory=dict)
 
     @property
     def table(self) -> str:

@@ -86,6 +86,26 @@ class Spot(NamedTuple):
             return cls("offset", asked=rows, fault=error)
 
 
+_NUMBERED = ("number", "offset")
+_KEYED = ("after", "before")
+
+
+def check_spot(spot: Spot) -> None:
+    """Raise PageError for a spot that none of the class methods makes, or one made of no number."""
+    if spot.fault is not None:
+        raise spot.fault
+    at, least = spot.at, 1 if spot.kind == "number" else 0
+    fits = spot.kind in ("start", "end", *_NUMBERED, *_KEYED)
+    if spot.kind in _NUMBERED or at is not None:
+        fits = fits and type(at) is int and at >= least
+    if (spot.key is not None) != (spot.kind in _KEYED) or not fits or isinstance(spot.key, str):
+        raise PageError(
+            "the spot is none that a page can begin at",
+            "Make one by Spot.after(key), Spot.number(n) or another class method",
+            "spot-type",
+        )
+
+
 def _as_key(key: Any) -> tuple[Any, ...]:
     if isinstance(key, list):
         return tuple(key)

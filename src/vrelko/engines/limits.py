@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from time import monotonic
 from typing import Any
 
 from sqlalchemy import text
 from sqlalchemy.exc import DBAPIError
+from sqlalchemy.util import await_only
 
 from vrelko.engines.registry import database_errors, dialect_of
 from vrelko.errors import DatabaseError, PageError
 
 _HANDLER = "vrelko_limit"  # where a connection keeps the limit in force
+_MOST_MS = 2**31 - 1
 _CHECK_EVERY = 1_000  # VM steps of SQLite between looks at the clock
 
 
@@ -26,8 +28,10 @@ def limit_time(lender: Any, ms: float, keep: bool = False) -> Iterator[None]:
     set back afterwards. SQLite: the statement is interrupted.
     Raises PageError for a limit that is none.
     """
-    if not ms > 0:
-        raise PageError(f"a time limit of {ms} ms is none", "Give a number above 0", "time-limit")
+    if type(ms) not in (int, float) or not 0 < ms <= _MOST_MS:
+        raise PageError(
+            "a time limit is a number of milliseconds above 0", "Give 500 or the like", "time-limit"
+        )
     name = dialect_of(lender).name
     if name == "sqlite":
         limit = _limit_sqlite(lender, ms)
@@ -66,30 +70,47 @@ def _limit_sqlite(lender: Any, ms: float) -> Iterator[None]:
         return monotonic() > until or (outer is not None and outer())
 
     connection.info[_HANDLER] = over
-    driver.set_progress_handler(over, _CHECK_EVERY)
+    _wait(driver.set_progress_handler(over, _CHECK_EVERY))
     try:
         yield
     finally:
         connection.info[_HANDLER] = outer
-        driver.set_progress_handler(outer, _CHECK_EVERY)
+        _wait(driver.set_progress_handler(outer, _CHECK_EVERY))
+
+
+def _wait(done: Any) -> None:
+    """Wait for what an asynchronous driver does."""
+    if hasattr(done, "__await__"):
+        await_only(done)
 
 
 @contextmanager
 def _limit_postgresql(lender: Any, ms: float, keep: bool) -> Iterator[None]:
-    local = text("SELECT set_config('statement_timeout', :ms, true)")
+    alone = _commits_alone(lender)  # then a limit for the transaction would end with itself
+    keep = keep and not alone
+    change = text("SELECT set_config('statement_timeout', :ms, :local)")
     before = lender.execute(text("SHOW statement_timeout")).scalar()
     if keep:
         lender.execute(text("SAVEPOINT vrelko_limit"))
-    lender.execute(local, {"ms": str(max(round(ms), 1))})
+    lender.execute(change, {"ms": str(max(round(ms), 1)), "local": not alone})
     try:
         yield
     except BaseException:
         if keep:
             lender.execute(text("ROLLBACK TO SAVEPOINT vrelko_limit"))
+        else:
+            with suppress(DBAPIError):  # a failed transaction takes its limit with it
+                lender.execute(change, {"ms": str(before), "local": not alone})
         raise
-    lender.execute(local, {"ms": str(before)})
+    lender.execute(change, {"ms": str(before), "local": not alone})
     if keep:
         lender.execute(text("RELEASE SAVEPOINT vrelko_limit"))
+
+
+def _commits_alone(lender: Any) -> bool:
+    """Tell whether each statement is a transaction of its own (AUTOCOMMIT)."""
+    connection = lender.connection() if hasattr(lender, "get_bind") else lender
+    return bool(getattr(connection.connection.dbapi_connection, "autocommit", False))
 
 
 @contextmanager

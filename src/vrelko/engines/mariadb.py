@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import Table, text
@@ -10,6 +13,7 @@ from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.index import IndexColumn, IndexFacts
+from vrelko.core.stored import Stored
 
 CAPABILITIES = Capabilities(
     engine="mariadb",
@@ -21,6 +25,9 @@ CAPABILITIES = Capabilities(
     index_tail="primary-key",
     equality_traps=True,
 )
+
+SPREAD = replace(CAPABILITIES, form="row-value", equality_traps=False, ors_lose=True)
+"""What it can do with tables whose partitions lie on several servers."""
 
 _INDEXES = (
     "SELECT index_name, column_name, collation, non_unique, sub_part "
@@ -53,6 +60,60 @@ def read_indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexF
     ]
 
 
+_SPREAD = text(
+    "SELECT COUNT(*) FROM information_schema.partitions "
+    "JOIN information_schema.tables USING (table_schema, table_name) "
+    "WHERE table_schema = coalesce(:space, database()) AND table_name = :name "
+    "AND engine = 'SPIDER' AND partition_name IS NOT NULL"
+)
+
+
+def is_spread(connection: Any, table: Table) -> bool:
+    """Tell whether a table's partitions lie on several servers (the engine Spider).
+
+    With two or more of them an OR of key ranges loses rows there and repeats others, without a
+    word; a row value beside the bound that it implies is right.
+    """
+    found = connection.execute(_SPREAD, {"space": table.schema, "name": table.name}).scalar()
+    return int(found or 0) > 1
+
+
 def is_index_gone(error: DBAPIError) -> bool:
     """Tell whether a statement failed because it names an index that is no longer there."""
     return getattr(error.orig, "args", ())[:1] == (_NO_SUCH_KEY,)
+
+
+_COLUMNS = text(
+    "SELECT column_name, data_type, is_nullable, collation_name, character_maximum_length "
+    "FROM information_schema.columns "
+    "WHERE table_schema = coalesce(:space, database()) AND table_name = :name"
+)
+_CODES = {
+    0: "decimal", 1: "bigint", 2: "bigint", 3: "bigint", 4: "float", 5: "double", 7: "timestamp",
+    8: "bigint", 9: "bigint", 10: "date", 11: "time", 12: "datetime", 13: "year", 16: "bit",
+    246: "decimal",
+    249: "varchar", 250: "varchar", 251: "varchar", 252: "varchar", 253: "varchar", 254: "varchar",
+}  # fmt: skip
+"""Types of computed values by the numbers that the wire protocol has for them; none is an ENUM."""
+
+_FIXED_ZONE = re.compile(r"UTC|GMT|Etc/UTC|[+-]\d\d:\d\d")
+
+
+def read_columns(connection: Any, table: Table) -> dict[str, Stored]:
+    """Return the columns of a table or view by name; none where there is no such table."""
+    rows = connection.execute(_COLUMNS, {"space": table.schema, "name": table.name})
+    return {
+        name: Stored(kind.lower(), nullable == "YES", collation or "", length)
+        for name, kind, nullable, collation, length in rows
+    }
+
+
+def read_kinds(codes: Sequence[Any]) -> list[Stored | None]:
+    """Return the types that a result's columns have, by the codes its description gives."""
+    return [Stored(_CODES[code]) if code in _CODES else None for code in codes]
+
+
+def moves_clock(connection: Any) -> bool:
+    """Tell whether the session's time zone may have summer time: some hours come twice in it."""
+    zone, usual = connection.execute(text("SELECT @@time_zone, @@system_time_zone")).one()
+    return _FIXED_ZONE.fullmatch(usual if zone == "SYSTEM" else zone) is None

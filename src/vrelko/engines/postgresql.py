@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from sqlalchemy import Table, text
@@ -9,6 +10,7 @@ from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.index import IndexColumn, IndexFacts
+from vrelko.core.stored import Stored
 
 CAPABILITIES = Capabilities(
     engine="postgresql",
@@ -46,8 +48,59 @@ def read_indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexF
     ]
 
 
-def is_partitioned(connection: Any, table: Table, dialect: Dialect) -> bool:
-    """Tell whether a table is split into partitions."""
+def needs_bound(connection: Any, table: Table, dialect: Dialect) -> bool:
+    """Tell whether a row value alone reads too much: of partitions, or of another server's rows.
+
+    A foreign server is not sent row values, but plain bounds are.
+    """
     kind = text("SELECT relkind FROM pg_class WHERE oid = to_regclass(:name)")
     name = dialect.identifier_preparer.format_table(table)
-    return str(connection.execute(kind, {"name": name}).scalar()) == "p"
+    return str(connection.execute(kind, {"name": name}).scalar()) in ("p", "f")
+
+
+_COLUMNS = text(
+    "SELECT a.attname, a.attnotnull, coalesce(c.collname, '') AS collation, "
+    "format_type(CASE WHEN t.typtype = 'd' THEN t.typbasetype ELSE t.oid END, NULL) AS kind, "
+    "format_type(a.atttypid, a.atttypmod) AS exact FROM pg_attribute a "
+    "JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_collation c ON c.oid = a.attcollation "
+    "WHERE a.attrelid = to_regclass(:name) AND a.attnum > 0 AND NOT a.attisdropped"
+)
+_FUNCTIONS = text(
+    "SELECT proname, bool_or(proretset), bool_or(provolatile = 'v') FROM pg_proc "
+    "WHERE proname = ANY(:names) GROUP BY 1"
+)
+_TYPES = text("SELECT oid, format_type(oid, NULL) FROM pg_type WHERE oid = ANY(:codes)")
+_CODES = {
+    16: "boolean", 17: "bytea", 18: '"char"', 19: "name", 20: "bigint", 21: "smallint",
+    23: "integer", 25: "text", 26: "oid", 700: "real", 701: "double precision",
+    1042: "character", 1043: "character varying", 1082: "date", 1083: "time without time zone",
+    1114: "timestamp without time zone", 1184: "timestamp with time zone", 1186: "interval",
+    1700: "numeric", 2950: "uuid",
+}  # fmt: skip
+"""Types by the numbers that the wire protocol has for them (pg_type.dat)."""
+
+
+def read_columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, Stored]:
+    """Return the columns of a table or view by name; none where there is no such table."""
+    name = dialect.identifier_preparer.format_table(table)
+    rows = connection.execute(_COLUMNS, {"name": name})
+    return {
+        column: Stored(kind, not filled, collation, exact=exact)
+        for column, filled, collation, kind, exact in rows
+    }
+
+
+def read_kinds(connection: Any, codes: Sequence[Any]) -> list[Stored | None]:
+    """Return the types that a result's columns have, by the codes its description gives."""
+    others = [code for code in codes if type(code) is int and code not in _CODES]
+    found = {**_CODES}
+    if others:
+        found |= dict(map(tuple, connection.execute(_TYPES, {"codes": others})))
+    return [Stored(found[code]) if code in found else None for code in codes]
+
+
+def find_functions(connection: Any, names: Sequence[str]) -> tuple[set[str], set[str]]:
+    """Return which of these functions give several rows for one, and which are volatile."""
+    found = connection.execute(_FUNCTIONS, {"names": list(names)}).all()
+    several = {str(name) for name, many, _ in found if many}
+    return several, {str(name) for name, _, volatile in found if volatile}

@@ -2,20 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Engine, Table, create_engine, event
+from sqlalchemy import Engine, Select, Table, create_engine, event
 from sqlalchemy.engine import URL, make_url
 from sqlalchemy.engine.interfaces import Dialect
-from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
+from sqlalchemy.exc import (
+    ArgumentError,
+    DBAPIError,
+    InvalidRequestError,
+    NoSuchModuleError,
+    SQLAlchemyError,
+    UnboundExecutionError,
+)
 
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.index import IndexFacts
+from vrelko.core.stored import Stored
 from vrelko.engines import compiled, mariadb, postgresql, sqlite, sqlite_catalog
+from vrelko.engines.troubles import explain
 from vrelko.errors import DatabaseError, nearest
+from vrelko.sql.entities import bind_arguments
 
 CAPABILITIES: dict[str, Capabilities] = {
     "sqlite": sqlite.CAPABILITIES,
@@ -32,7 +42,7 @@ SERVED = tuple(name for name, one in CAPABILITIES.items() if one.served)
 
 def capabilities_of(dialect: str) -> Capabilities:
     """Return what an engine can do, by its dialect's name. Raises DatabaseError."""
-    found = CAPABILITIES.get(dialect)
+    found = CAPABILITIES.get(dialect) if isinstance(dialect, str) else None
     if found is None:
         raise DatabaseError(
             f"the engine {dialect!r} is not known",
@@ -52,15 +62,24 @@ def dialect_named(name: str) -> Dialect:
     return loaded
 
 
-def dialect_of(connection: Any) -> Dialect:
+def dialect_of(connection: Any, select: Any = None) -> Dialect:
     """Return the dialect of an Engine, Connection or Session that pages are read from.
 
-    Raises DatabaseError for what is none of these, and for engines that are not served.
+    A Session may have several databases: `select` tells which one. Raises DatabaseError for what is
+    none of these, and for engines that are not served.
     """
     holder = connection if hasattr(connection, "dialect") else getattr(connection, "bind", None)
     dialect = getattr(holder, "dialect", None)
     if dialect is None and hasattr(connection, "get_bind"):
-        dialect = connection.get_bind().dialect
+        try:
+            bind = connection.get_bind(**({} if select is None else bind_arguments(select)))
+        except (UnboundExecutionError, InvalidRequestError) as error:
+            raise DatabaseError(
+                "the Session has no database for this listing",
+                "Give it bind=engine, or binds={Entity: engine} with each entity of the select",
+                "connection-unbound",
+            ) from error
+        dialect = bind.dialect
     if not isinstance(dialect, Dialect):
         raise DatabaseError(
             f"{type(connection).__name__} is no SQLAlchemy Engine, Connection or Session",
@@ -88,11 +107,24 @@ def _unserved(name: str) -> DatabaseError:
     )
 
 
-def is_partitioned(connection: Any, table: Table, dialect: Dialect) -> bool:
-    """Tell whether a bound beside a row value spares partitions of a table."""
+def needs_bound(connection: Any, table: Table, dialect: Dialect) -> bool:
+    """Tell whether a bound beside a row value spares partitions or rows of another server."""
     if not capabilities_of(dialect.name).bound_prunes:
         return False
-    return postgresql.is_partitioned(connection, table, dialect)
+    return postgresql.needs_bound(connection, table, dialect)
+
+
+def capabilities_for(
+    connection: Any, tables: Sequence[Table], dialect: Dialect
+) -> tuple[Capabilities, bool]:
+    """Return what an engine can do with these tables, and whether row values need a bound there.
+
+    A table of MariaDB spread over servers takes other statements than one that is not.
+    """
+    usual = capabilities_of(dialect.name)
+    if usual.engine == "mariadb" and any(mariadb.is_spread(connection, one) for one in tables):
+        return mariadb.SPREAD, True
+    return usual, any(needs_bound(connection, one, dialect) for one in tables)
 
 
 def read_indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexFacts]:
@@ -103,6 +135,49 @@ def read_indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexF
         return mariadb.read_indexes(connection, table, dialect)
     found = sqlite_catalog.read_indexes(connection, table.name)
     return [IndexFacts(one.name, one.columns, one.unique, one.partial) for one in found]
+
+
+def read_columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, Stored]:
+    """Return a table's columns by name, as the database has them."""
+    return _COLUMNS[capabilities_of(dialect.name).engine](connection, table, dialect)
+
+
+_COLUMNS: dict[str, Callable[[Any, Table, Dialect], dict[str, Stored]]] = {
+    "sqlite": lambda connection, table, _: sqlite.read_columns(connection, table),
+    "postgresql": postgresql.read_columns,
+    "mariadb": lambda connection, table, _: mariadb.read_columns(connection, table),
+}
+
+
+def read_kinds(
+    connection: Any, probe: Select[Any], values: Mapping[str, Any], dialect: Dialect
+) -> list[Stored | None]:
+    """Return the types that a select's columns have for the server, None where it does not tell.
+
+    `probe` returns no row. SQLite tells none: there each value has a type of its own.
+    """
+    engine = capabilities_of(dialect.name).engine
+    if engine == "sqlite":
+        return [None] * len(probe.selected_columns)
+    result = connection.execute(probe, values)
+    description = result.cursor.description if result.cursor is not None else ()
+    result.close()
+    codes = [column[1] for column in description]
+    if engine == "postgresql":
+        return postgresql.read_kinds(connection, codes)
+    return mariadb.read_kinds(codes)
+
+
+def find_functions(
+    connection: Any, names: Sequence[str], dialect: Dialect
+) -> tuple[set[str], set[str]]:
+    """Return which of these functions give several rows for one, and which differ at each call.
+
+    PostgreSQL's catalog alone tells.
+    """
+    if capabilities_of(dialect.name).engine != "postgresql" or not names:
+        return set(), set()
+    return postgresql.find_functions(connection, names)
 
 
 def open_database(address: str, read_only: bool = True) -> Engine:
@@ -168,10 +243,15 @@ def _read_url(address: str) -> URL:
 
 @contextmanager
 def database_errors(doing: str) -> Iterator[None]:
-    """Turn what the driver raises inside the block into a DatabaseError."""
+    """Turn what the driver or the connection raises inside the block into a DatabaseError."""
     try:
         yield
-    except DBAPIError as error:
+    except SQLAlchemyError as error:
+        known = explain(error)
+        if known is not None:
+            raise known from error
+        if not isinstance(error, DBAPIError):
+            raise
         raise DatabaseError(
             f"the database refused the {doing}: {error.orig}",
             "Check that the database is whole, and that you may read it",

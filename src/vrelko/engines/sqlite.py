@@ -8,9 +8,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection, Engine, event
+from sqlalchemy import Connection, Engine, Table, event, text
 
 from vrelko.core.capabilities import Capabilities
+from vrelko.core.stored import Stored
 from vrelko.errors import DatabaseError
 
 CAPABILITIES = Capabilities(
@@ -25,6 +26,24 @@ CAPABILITIES = Capabilities(
 )
 
 _MAGIC = b"SQLite format 3\x00"
+
+
+_COLUMNS = text('SELECT name, type, "notnull", pk FROM pragma_table_info(:name, :space)')
+
+
+def read_columns(connection: Any, table: Table) -> dict[str, Stored]:
+    """Return the columns of a table or view by name; none where there is no such table.
+
+    A table's only key column is its row id where it is declared INTEGER, and never NULL then.
+    """
+    space = table.schema or "main"
+    rows = connection.execute(_COLUMNS, {"name": table.name, "space": space}).all()
+    alone = sum(1 for row in rows if row[3]) == 1
+    found = {}
+    for name, kind, filled, place in rows:
+        row_id = alone and place and kind.upper() == "INTEGER"
+        found[name] = Stored(kind.partition("(")[0].strip().lower(), not (filled or row_id))
+    return found
 
 
 def check_file(path: str | None) -> None:

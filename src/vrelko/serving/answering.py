@@ -15,8 +15,15 @@ from vrelko.errors import CursorError, PageError, TimeLimitError
 from vrelko.serving.keeping import read_steadily
 from vrelko.serving.opening import Opened, Request, open_variant
 from vrelko.serving.page import NO_WALK, Page, Walk, Ways
-from vrelko.serving.reading import Batch, PageReader, read_behind, settle_total
+from vrelko.serving.reading import (
+    Batch,
+    PageReader,
+    prove_keys,
+    read_behind,
+    settle_total,
+)
 from vrelko.serving.steadying import UNSTEADY
+from vrelko.sql.entities import core_connection
 
 if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
@@ -52,17 +59,20 @@ def answer(listing: Listing, lender: Any, request: Request) -> Page:
         spot = _within(listing.deepest, spot, size, clamps, notes)
     walk = NO_WALK
     if request.time_limit_ms is not None:
-        with limit_time(lender, request.time_limit_ms):
+        with limit_time(core_connection(lender, listing.select), request.time_limit_ms):
             opened.runner.limited = True
             batch, walk = _read_walking(opened, spot, size, request, notes)
     elif listing.steady is UNSTEADY and request.ceiling is None:
         batch = _read(opened, spot, size, request, notes)
     else:
         batch, walk = _read_walking(opened, spot, size, request, notes)
+    if opened.variant.doubtful:
+        prove_keys(opened.runner, opened.variant, batch.full)
     total = _to_carry(batch) if listing.count == "once" else None
     by_offset, numbered = listing.strategy in _BY_OFFSET, listing.kind == "grid"
     ways = Ways(opened.write, opened.variant, by_offset, numbered, total, walk)
-    return Page(batch, size, spot, ways, opened.runner.asked, "; ".join(notes) if notes else None)
+    clamped = "; ".join(notes) if notes else None
+    return listing.held.note(Page(batch, size, spot, ways, opened.runner.asked, clamped))
 
 
 _BY_OFFSET = frozenset({"offset", "two-ended", "deferred-join", "anchored", "frozen-ids"})
@@ -255,7 +265,10 @@ def _count(opened: Opened, kind: str) -> Total:
     if kind == "about":
         with database_errors("estimate"):
             estimate = estimate_rows(
-                opened.lender, variant.rows(), opened.given, listing.paged_table
+                core_connection(opened.lender, listing.select),
+                variant.rows(),
+                opened.given,
+                listing.paged_table,
             )
         if estimate is not None:
             return Total(estimate, "about")
@@ -266,7 +279,8 @@ def _count(opened: Opened, kind: str) -> Total:
         if listing.count_ms is None:
             value = int(runner.value(variant.count(cap)))
         else:
-            with limit_time(opened.lender, listing.count_ms, keep=True):
+            connection = core_connection(opened.lender, listing.select)
+            with limit_time(connection, listing.count_ms, keep=True):
                 runner.limited = True
                 value = int(runner.value(variant.count(cap)))
     except TimeLimitError:

@@ -1,6 +1,6 @@
 """Cursors: spots as text for URLs.
 
-A cursor is `1`, a base64url text and a check. The text is JSON: the short fingerprint of what the
+A cursor is `2`, a base64url text and a check. The text is JSON: the short fingerprint of what the
 cursor is bound to, the kind of spot, the key's values, and offset and rows where they are known.
 The check is a signature when the listing has secrets, else a short checksum; both cover the full
 fingerprint too. A spot has one spelling: any other is refused.
@@ -21,11 +21,11 @@ from typing import Any
 from itsdangerous import Signer
 
 from vrelko.core.spot import Spot, SpotKind
-from vrelko.errors import CursorError, ListingError
+from vrelko.errors import CursorError, ListingError, PageError
 from vrelko.serving.sealing import Sealer
 from vrelko.serving.values import PLAIN, decode_values, encode_value, read_values
 
-VERSION = "1"
+VERSION = "2"
 MOST_CHARACTERS = 8_192
 _MOST_KNOWN, _MOST_KNOWN_CHARACTERS = 1_000, 400  # cursors remembered, and their length
 _SIGNATURE_BYTES = 16
@@ -44,7 +44,7 @@ _KINDS: dict[SpotKind, str] = {
     "number": "n",
     "offset": "o",
 }
-_FILL = "p"  # a page before a key that a full first page may replace
+_FILL, _FILLS = "p", "pP"  # a page before a key that a full first page may replace
 _NEAR = "abp"  # these letters are capitals where the key's ties are near
 _PLAIN: dict[str, SpotKind] = {letter: kind for kind, letter in _KINDS.items()} | {_FILL: "before"}
 _BY_LETTER: dict[str, tuple[SpotKind, bool]] = {
@@ -99,6 +99,12 @@ class CursorBook:
             parts.pop()
         text = VERSION + _pack(parts)
         cursor = f"{text}.{self._check(text.encode('ascii'), fingerprint)}"
+        if len(cursor) > MOST_CHARACTERS:
+            raise PageError(
+                f"a cursor would have {len(cursor):,} characters, {MOST_CHARACTERS:,} are read",
+                "Order and identify rows by shorter values",
+                "cursor-long",
+            )
         if spot.key is None or PLAIN.issuperset(map(type, spot.key)):
             self._remember(cursor, fingerprint, sealed, spot)
         return cursor
@@ -255,14 +261,14 @@ def _spot_of(parts: list[Any], own: bool) -> Spot:
     read = read_values if own else decode_values
     values = None if key is None else read(key)
     if not walked:
-        fields = kind, values, at, letter == _FILL, rows, near, total, None, None, None, None, None
+        fields = kind, values, at, letter in _FILLS, rows, near, total, None, None, None, None, None
         return tuple.__new__(Spot, fields)  # as Spot(…) does it, without a call of Python's
     try:
         rows_seen = None if seen is None else base64.urlsafe_b64decode(seen)
     except (binascii.Error, ValueError) as error:
         raise _altered() from error
     begin = None if top is None else read(top)
-    return Spot(kind, values, at, letter == _FILL, rows, near, total, begin, rows_seen, frozen)
+    return Spot(kind, values, at, letter in _FILLS, rows, near, total, begin, rows_seen, frozen)
 
 
 def _check_parts(parts: list[Any]) -> None:

@@ -145,7 +145,9 @@ def read_frozen(opened: Opened, frozen: FrozenIds, name: str, spot: Spot, size: 
     if wanted:
         one = len(variant.identity) == 1
         ids = [key[0] for key in wanted] if one else wanted
-        rows, full = opened.runner.fetch(variant.by_ids(), variant.cutter, {IDS: ids}, variant.orm)
+        rows, full = opened.runner.fetch(
+            variant.by_ids(), variant.cutter, {IDS: ids}, variant.apart
+        )
         for row, whole in zip(rows, full, strict=True):
             found[variant.id_of(variant.key_from(whole))] = row, whole
     kept = [found[key] for key in wanted if key in found]

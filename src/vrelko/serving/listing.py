@@ -13,10 +13,12 @@ from vrelko.core.order import Order
 from vrelko.core.outline import KINDS, SERVED, STRATEGIES, TOTALS, Outline, check_choice
 from vrelko.core.spot import Spot
 from vrelko.engines.registry import database_errors, dialect_named, dialect_of
-from vrelko.errors import ListingError, PageError
+from vrelko.errors import DatabaseError, ListingError, PageError
 from vrelko.serving.anchoring import Anchors, Segments, build_anchors
 from vrelko.serving.answering import answer, check_ends
+from vrelko.serving.checking import check_arguments
 from vrelko.serving.cursors import CursorBook
+from vrelko.serving.held import HeldPages
 from vrelko.serving.opening import Request, lend
 from vrelko.serving.own import gather, spell_out
 from vrelko.serving.page import Page
@@ -88,6 +90,7 @@ class Listing:
         self._arguments: dict[str, Any] = {
             key: value for key, value in locals().items() if key not in ("self", "select")
         }
+        check_arguments(self._arguments)
         check_choice(kind, KINDS, "kind")
         self.kind = kind
         self.total = total or ("capped" if kind == "grid" else "none")
@@ -111,6 +114,20 @@ class Listing:
         self._workload = workload
         self.book = CursorBook(secrets, expires_s)
         self.sealed = self._must_seal(expose, bool(secrets))
+        self.held = HeldPages()
+
+    def __copy__(self) -> Listing:
+        return self
+
+    def __deepcopy__(self, memo: Any) -> Listing:
+        return self
+
+    def __reduce__(self) -> Any:
+        raise ListingError(
+            "a listing does not travel between processes",
+            "Make it in each, at import; cursors and page.as_dict() travel",
+            "listing-pickled",
+        )
 
     def __repr__(self) -> str:
         return f"<Listing {self.name!r}, {self.kind} by {self.variety.described.orders[0]}>"
@@ -169,9 +186,9 @@ class Listing:
         request = Request(
             at, params, size, order, scope, total, on_bad_page, past_end, time_limit_ms, ceiling
         )
-        if isinstance(connection, Connection):
+        if isinstance(connection, Connection) and not self.variety.orm:
             return answer(self, connection, request)
-        with lend(connection) as lender:
+        with lend(connection, self) as lender:
             return answer(self, lender, request)
 
     async def aread(self, connection: Any, at: Spot | str | None = None, **request: Any) -> Page:
@@ -179,9 +196,22 @@ class Listing:
 
         Takes what `read` takes, and raises the same.
         """
-        if hasattr(connection, "connect"):
-            async with connection.connect() as lent:
+        if hasattr(connection, "sync_engine") and hasattr(connection, "connect"):
+            lent = connection.connect()
+            with database_errors("connection"):
+                await lent.start()
+            try:
                 return await self.aread(lent, at, **request)
+            finally:
+                await lent.close()
+        if hasattr(connection, "registry") and callable(connection):  # of a scope
+            connection = connection()
+        if not hasattr(connection, "run_sync"):
+            raise DatabaseError(
+                f"{type(connection).__name__} is not asynchronous",
+                "Pass an AsyncConnection, AsyncSession or AsyncEngine, or use listing.read(…)",
+                "connection-kind",
+            )
         page: Page = await connection.run_sync(lambda lender: self.read(lender, at, **request))
         return page
 
@@ -198,7 +228,7 @@ class Listing:
 
         Counts the rows ahead of it. A row that is not there has the place it would take.
         """
-        with lend(connection) as lender:
+        with lend(connection, self) as lender:
             return where_is(self, lender, key, size, params, order)
 
     def count_ahead(
@@ -215,7 +245,7 @@ class Listing:
 
         `cursor`: `page.before` for rows above a page; `page.after` counts those behind it.
         """
-        with lend(connection) as lender:
+        with lend(connection, self) as lender:
             return count_ahead(self, lender, cursor, most, params, order, scope)
 
     def walk(
@@ -259,7 +289,7 @@ class Listing:
         Each pair goes into `walk`; together they give every row once. Counts the rows and walks
         their index once. Fewer pairs come back where there are fewer rows.
         """
-        with lend(connection) as lender:
+        with lend(connection, self) as lender:
             return ranges(self, lender, parts, params, order, scope)
 
     def anchor(
@@ -282,7 +312,7 @@ class Listing:
                 "Pass vrelko.Anchors(size), and give it to the listing: Steady(anchors=…)",
                 "anchors-missing",
             )
-        with lend(connection) as lender, database_errors("reading of keys"):
+        with lend(connection, self) as lender, database_errors("reading of keys"):
             return build_anchors(self, lender, kept, params, order)
 
     def using(self, plan: Plan) -> Listing:
@@ -320,7 +350,8 @@ class Listing:
         }  # fmt: skip
         where = getattr(whole, "whereclause", None)
         own = len(described.orders) - described.search_orders
-        return outline_of(described, self.orders(dialect)[:own], where, settings)
+        orders = self.orders(dialect)[:own]
+        return outline_of(described, orders, where, settings, dialect_named(dialect))
 
     def statements(
         self,
@@ -373,7 +404,7 @@ class Listing:
         """Return one variant as it is served on a connection, whose catalog may be asked."""
         filters = self.variety.filters
         active = filters.active(filters.check(params, partly=True))
-        return self.variety.variant(dialect_of(lender), order, active, lender)
+        return self.variety.variant(dialect_of(lender, self.select), order, active, lender)
 
     def run_values(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
         """Return the values to run statements with. Raises PageError."""

@@ -2,24 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from contextlib import AbstractContextManager, nullcontext
+from collections.abc import Iterator, Mapping
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import Connection, Engine
 from sqlalchemy.engine.interfaces import Dialect
 
-from vrelko.core.spot import Spot
+from vrelko.core.spot import Spot, check_spot
 from vrelko.engines.registry import database_errors, dialect_of
 from vrelko.errors import DatabaseError, PageError
+from vrelko.serving.digests import is_long, lengthen, shorten
 from vrelko.serving.running import Runner
+from vrelko.serving.values import Digest
 from vrelko.serving.variants import Variant
 from vrelko.sql.statements import key_parameters
 from vrelko.sql.within import TOP
 
 if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
+
+
+_DIGESTED = frozenset({Digest})
 
 
 @dataclass(slots=True)  # not frozen, which takes five times as long to make; nobody changes it
@@ -50,7 +55,12 @@ class Opened:
     runner: Runner
 
     def write(self, spot: Spot) -> str:
-        """Return a spot as a cursor."""
+        """Return a spot as a cursor, its long values as digests."""
+        if self.variant.may_be_long:
+            if spot.key is not None and is_long(spot.key):
+                spot = spot._replace(key=shorten(self.variant, spot.key))
+            if spot.top is not None and is_long(spot.top):
+                spot = spot._replace(top=shorten(self.variant, spot.top))
         return self.listing.book.write(spot, self.fingerprint, self.listing.sealed)
 
     def spot_of(self, at: Any) -> Spot:
@@ -61,8 +71,7 @@ class Opened:
             spot = self.listing.book.read(at, self.fingerprint, self.listing.sealed)
         elif isinstance(at, Spot):
             spot = at
-            if spot.fault is not None:
-                raise spot.fault
+            check_spot(spot)
         else:
             raise PageError(
                 f"a position of type {type(at).__name__} is not understood",
@@ -70,9 +79,22 @@ class Opened:
                 "spot-type",
             )
         key = spot.key
-        if key is not None and (spot is at or len(key) != self.variant.terms):
-            return spot._replace(key=self.variant.key_of(key))
+        if key is not None:
+            if spot is at or len(key) != self.variant.terms:
+                key = self.key_of(key)
+                spot = spot._replace(key=key)
+            if None in key:
+                self.variant.check_nulls(key)
+            if _DIGESTED.intersection(map(type, key)):
+                spot = spot._replace(key=lengthen(self.runner, self.variant, key))
+        if spot.top is not None and _DIGESTED.intersection(map(type, spot.top)):
+            spot = spot._replace(top=lengthen(self.runner, self.variant, spot.top))
         return spot
+
+    def key_of(self, given: Any) -> tuple[Any, ...]:
+        """Return the key that a caller means: of a page's row, or as values. Raises PageError."""
+        key = self.listing.held.key_of_row(given, self.variant)
+        return self.variant.key_of(given) if key is None else key
 
     def under(self, top: tuple[Any, ...]) -> Opened:
         """Return the same without the rows ahead of a key."""
@@ -81,13 +103,14 @@ class Opened:
         return replace(self, variant=self.variant.under(top), given=given)
 
 
-def lend(connection: Any) -> AbstractContextManager[Any]:
-    """Lend a connection to read with: an Engine's own for the time, or the caller's.
+def lend(connection: Any, listing: Listing) -> AbstractContextManager[Any]:
+    """Lend what a listing is read with: an Engine's own connection for the time, or the caller's.
 
+    Rows with entities are read by a Session, on the caller's connection where there is none.
     Raises DatabaseError for asynchronous ones, which `aread` takes, and where none can be had.
     """
     if isinstance(connection, Connection):
-        return nullcontext(connection)
+        return _in_session(connection) if listing.variety.orm else nullcontext(connection)
     if hasattr(connection, "run_sync") or hasattr(connection, "sync_engine"):
         raise DatabaseError(
             f"{type(connection).__name__} is asynchronous",
@@ -97,7 +120,26 @@ def lend(connection: Any) -> AbstractContextManager[Any]:
     if not isinstance(connection, Engine):
         return nullcontext(connection)
     with database_errors("connection"):
-        return connection.connect()
+        lent = connection.connect()
+    return _in_session(lent, own=True) if listing.variety.orm else lent
+
+
+@contextmanager
+def _in_session(connection: Connection, own: bool = False) -> Iterator[Any]:
+    """Lend a Session on a connection, whose transaction goes on afterwards unless it is our `own`.
+
+    Entities are detached then, with all that was loaded.
+    """
+    from sqlalchemy.orm import Session
+
+    try:
+        if not connection.in_transaction():  # else the Session would begin one and end it
+            connection.begin()
+        with Session(bind=connection) as session:
+            yield session
+    finally:
+        if own:
+            connection.close()
 
 
 def open_variant(
@@ -111,6 +153,6 @@ def open_variant(
     variety = listing.variety
     dialect: Dialect | None = getattr(lender, "dialect", None)
     if dialect is None or dialect is not variety.served:
-        dialect = variety.served = dialect_of(lender)
+        dialect = variety.served = dialect_of(lender, listing.select)
     variant, values, print_ = variety.open(listing.name, dialect, lender, params, order, scope)
     return Opened(listing, lender, variant, values, print_, Runner(lender, values, variety.forget))

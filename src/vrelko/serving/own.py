@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -31,13 +31,17 @@ class GivenResults(Runner):
         self._results = list(results)
 
     def fetch(
-        self, select: Select[Any], cutter: Cutter | None, ours: Mapping[str, Any], orm: bool = False
+        self,
+        select: Select[Any],
+        cutter: Cutter | None,
+        ours: Mapping[str, Any],
+        apart: Callable[[Any], Any] | None = None,
     ) -> tuple[Sequence[Any], Sequence[Any]]:
         """Return the rows of the next result, none where no more were given."""
         if not self._results:
             return [], []
         result = self._results.pop(0)
-        result = result.unique() if orm else result
+        result = result if apart is None else result.unique(apart)
         if cutter is None:
             rows = list(result.all())
             return rows, rows
@@ -80,6 +84,12 @@ def gather(
     scope: object,
 ) -> Page:
     """Return the page that results make; see `Listing.page_of`."""
+    if not isinstance(results, (list, tuple)) or not all(hasattr(r, "all") for r in results):
+        raise PageError(
+            "results are a list of what connection.execute(…) returned",
+            "Pass [connection.execute(select) for select in listing.statements(…)]",
+            "results-kind",
+        )
     opened = _open(listing, GivenResults(results), dialect, params, order, scope)
     spot, rows = opened.spot_of(at), listing.sizes.check(size)
     if spot.fill:

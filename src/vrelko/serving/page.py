@@ -16,6 +16,7 @@ from vrelko.core.arithmetic import (
     strip,
 )
 from vrelko.core.spot import Spot
+from vrelko.errors import PageError
 from vrelko.serving.reading import Batch
 from vrelko.serving.running import Asked
 from vrelko.serving.variants import Variant
@@ -34,6 +35,11 @@ class Walk:
     seen: bytes | None = None
     frozen: str | None = None
     stride: bool = False
+
+    @property
+    def kept(self) -> bool:
+        """Whether the walk's cursors hold what keeps its pages steady: a ceiling or a list."""
+        return self.top is not None or self.frozen is not None
 
 
 NO_WALK = Walk()
@@ -77,11 +83,24 @@ class Page(Sequence[Any]):
         self._batch = batch
         self._spot = spot
         self._ways = ways
-        self._written: dict[Spot, str] = {}  # the next page's and the tail's are mostly one
+        self._written: dict[Any, str] = {}  # the next page's and the tail's are mostly one
         self.rows: Sequence[Any] = batch.rows
         self.size = size
         self.statements = tuple(asked)
         self.clamped = clamped
+
+    def __copy__(self) -> Page:
+        return self
+
+    def __deepcopy__(self, memo: Any) -> Page:
+        return self
+
+    def __reduce__(self) -> Any:
+        raise PageError(
+            "a page does not travel between processes",
+            "Send page.as_dict(), its rows or its cursors",
+            "page-pickled",
+        )
 
     @overload
     def __getitem__(self, index: int) -> Any: ...
@@ -141,6 +160,18 @@ class Page(Sequence[Any]):
     def keys(self) -> Sequence[tuple[Any, ...]]:
         """The key of each row: the values of the total order's terms, unique in the listing."""
         return [self._ways.variant.key_from(row) for row in self._batch.full]
+
+    def key_of_row(self, row: Any, variant: Variant) -> tuple[Any, ...] | None:
+        """Return the key of a row, or of the entity that is all of a row; None if not of here.
+
+        `variant`: the order that the key is wanted for.
+        """
+        if self._ways.variant is not variant:
+            return None
+        for one, full in zip(self.rows, self._batch.full, strict=True):
+            if one is row or (len(one) == 1 and one[0] is row):
+                return variant.key_from(full)
+        return None
 
     @property
     def at_start(self) -> bool:
@@ -223,6 +254,10 @@ class Page(Sequence[Any]):
         """Return the cursor that begins a page right behind row `index` of this page."""
         return self._write(self._spot_behind(range(len(self.rows))[index]))
 
+    def cursor_to(self, spot: Spot) -> str:
+        """Return the cursor of any spot of this page's walk, which keeps its ceiling or list."""
+        return self._write(spot)
+
     def strip(self, slots: int = 7) -> Sequence[Link]:
         """Return numbered links with gaps: see `vrelko.core.arithmetic.strip`.
 
@@ -259,9 +294,12 @@ class Page(Sequence[Any]):
             spot = spot._replace(
                 top=walk.top, frozen=walk.frozen, seen=walk.seen if onward else None
             )
-        text = self._written.get(spot)
+        known: Any = spot
+        if self._ways.variant.may_fold and spot.key is not None:
+            known = spot, tuple([getattr(one, "fold", 0) for one in spot.key])
+        text = self._written.get(known)
         if text is None:
-            text = self._written[spot] = self._ways.write(spot)
+            text = self._written[known] = self._ways.write(spot)
         return text
 
     def _spot_after(self, by_key: bool = False) -> Spot:

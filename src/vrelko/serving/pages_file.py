@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
-from sqlalchemy import Column, Engine, Table, bindparam, select
+from sqlalchemy import Column, Engine, Table, and_, bindparam, select
 from sqlalchemy.engine import make_url
 from sqlalchemy.exc import ArgumentError
 
@@ -275,7 +275,7 @@ def _listing(
         for part in _conditions(column("where", wanted), value)
     ]
     filters = {
-        _filter_name(wanted, value): _conditions(column("filters", wanted), value)[0]
+        _filter_name(wanted, value): and_(*_conditions(column("filters", wanted), value))
         for wanted, value in model.filters.items()
     }
     sizes = Sizes(model.sizes.default, model.sizes.top) if model.sizes else None
@@ -310,15 +310,17 @@ def _conditions(column: Column[Any], value: Any) -> list[Any]:
     """Return the conditions that a value of `where` or `filters` spells."""
     if not isinstance(value, Range):
         return [column == _value(column, value)]
+    found: list[Any] = []
     if value.null is not None:
-        return [column.is_(None) if value.null else column.is_not(None)]
+        found.append(column.is_(None) if value.null else column.is_not(None))
     if value.in_ is not None:
-        return [column.in_([_value(column, one) for one in value.in_])]
-    return [
+        found.append(column.in_([_value(column, one) for one in value.in_]))
+    found += [
         getattr(column, method)(_value(column, getattr(value, word)))
         for word, method in _COMPARISONS.items()
         if getattr(value, word) is not None
     ]
+    return found
 
 
 def _value(column: Column[Any], value: Any) -> Any:

@@ -13,6 +13,7 @@ from sqlalchemy import (
     DateTime,
     Double,
     Engine,
+    Float,
     Integer,
     LargeBinary,
     MetaData,
@@ -44,7 +45,11 @@ def reflect_table(file: Path, engine: Engine, listing: str, table: str) -> Table
         known = [*inspector.get_table_names(), *inspector.get_view_names()]
         if table not in known:
             raise _missing(file, listing, table, known, "the database does not have")
-        return Table(table, MetaData(), autoload_with=engine, resolve_fks=False)
+        found = Table(table, MetaData(), autoload_with=engine, resolve_fks=False)
+    for column in found.columns:  # MariaDB's floats are reflected as decimals of ten digits
+        if isinstance(column.type, Float) and column.type.asdecimal:
+            column.type = Double(asdecimal=False)
+    return found
 
 
 def table_of_facts(file: Path, facts: Facts, listing: str, table: str) -> Table:

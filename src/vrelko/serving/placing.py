@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from vrelko.core.arithmetic import Total, number_of
+from vrelko.core.arithmetic import MOST_OFFSET, Total, number_of
 from vrelko.core.spot import Spot
 from vrelko.errors import PageError
 from vrelko.serving.opening import Opened, open_variant
@@ -40,7 +40,7 @@ def where_is(
     """Return the place of a row; see `Listing.where_is`."""
     rows = listing.sizes.check(size)
     opened = open_variant(listing, lender, params, order, None)
-    values = opened.variant.key_of(Spot.before(key).key or ())
+    values = opened.spot_of(Spot.before(key)).key or ()
     offset = _count_behind(opened, values, True, None)
     return Place(number_of(offset, rows), offset)
 
@@ -55,8 +55,10 @@ def count_ahead(
     scope: object,
 ) -> Total:
     """Return how many rows stand ahead of a page; see `Listing.count_ahead`."""
-    if most < 1:
-        raise PageError(f"{most} rows cannot be counted", "Give at least 1", "count-most")
+    if type(most) is not int or not 1 <= most <= MOST_OFFSET:
+        raise PageError(
+            "rows are counted up to a whole number above 0", "Give most=99", "count-most"
+        )
     opened = open_variant(listing, lender, params, order, scope)
     spot = opened.spot_of(cursor)
     if spot.key is None:  # an empty page has no row to count from

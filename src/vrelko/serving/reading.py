@@ -11,7 +11,7 @@ from vrelko.core.outline import MOST_VALUES
 from vrelko.core.spot import Spot
 from vrelko.serving.running import Runner
 from vrelko.serving.seen import digest_of, split_digests
-from vrelko.serving.variants import Variant
+from vrelko.serving.variants import Variant, stuck
 from vrelko.sql.branches import value_parameters
 from vrelko.sql.statements import LIMIT, OFFSET, key_parameters
 
@@ -105,7 +105,7 @@ class PageReader:
         if self._overlap is not None and self._seen is not None:
             return self._from_overlap(offset, self._overlap)
         want = self._size if bound is None else min(bound, self._size)
-        deferred = self._strategy == "deferred-join"
+        deferred = self._strategy == "deferred-join" and self._variant.joinable
         statement = self._variant.deferred() if deferred else self._variant.offset()
         rows, full = self._run((statement,), want + 1, {OFFSET: offset}, plain=deferred)
         more = len(rows) > want
@@ -170,10 +170,13 @@ class PageReader:
         variant = self._variant
         values = None if variant.among is None else self._set_values()
         if values is None:
-            return self._run(variant.seek(key, backward, near), want, key_parameters(key))
-        selects = self._variant.branches(len(values), key, backward)
-        ours = {**key_parameters(key), **value_parameters(values)}
-        return self._run(selects, want, ours, plain=True)
+            found = self._run(variant.seek(key, backward, near), want, key_parameters(key))
+        else:
+            selects = variant.branches(len(values), key, backward)
+            ours = {**key_parameters(key), **value_parameters(values)}
+            found = self._run(selects, want, ours, plain=True)
+        variant.check_advance(key, found[1], backward)
+        return found
 
     def _edge(self, backward: bool, want: int) -> tuple[Sequence[Any], Sequence[Any]]:
         values = self._set_values()
@@ -194,6 +197,8 @@ class PageReader:
             else:
                 found = among.values if among.name is None else self._runner.params[among.name]
             self._values = list(dict.fromkeys(one for one in found if one is not None))
+        if not among.tells_apart(self._values):
+            return None
         return self._values if 0 < len(self._values) <= MOST_VALUES else None
 
     def _run(
@@ -216,13 +221,15 @@ class PageReader:
             limited = select if inside else variant.limited(select, want)
             if limited is select:
                 values = {**values, LIMIT: want - len(rows)}
-            part, part_full = self._runner.fetch(limited, variant.cutter, values, variant.orm)
+            part, part_full = self._runner.fetch(limited, variant.cutter, values, variant.apart)
             if not rows:
                 rows, full = part, part_full
             else:
                 rows, full = [*rows, *part], [*full, *part_full]
             if len(rows) >= want:
                 break
+        if len(full) == want > 1:
+            variant.check_apart(full[-2], full[-1])
         return rows, full
 
 
@@ -231,14 +238,16 @@ def read_behind(runner: Runner, variant: Variant, spot: Spot, size: int) -> Batc
 
     They are those of a `PageReader`, which most pages do without: that spares each about 5 µs.
     """
-    key = variant.key_of(spot.key or ())
+    key = spot.key or ()
     selects = variant.seek(key, False, spot.near)
-    if variant.among is not None or variant.nested or len(selects) > 1:
+    if variant.among is not None or variant.nested or len(selects) != 1:
         return None
     limited = variant.limited(selects[0], size + 1)
     if limited is selects[0]:
         return None
-    rows, full = runner.fetch(limited, variant.cutter, key_parameters(key), variant.orm)
+    rows, full = runner.fetch(limited, variant.cutter, key_parameters(key), variant.apart)
+    if full:
+        variant.check_page(key, full, size)
     before = bool(rows) or PageReader(runner, variant, size).any(backward=True)
     return _cut_behind(rows, full, before, size, spot)
 
@@ -249,6 +258,21 @@ def _cut_behind(
     shown = rows[:size]
     kept = shown if full is rows else full[:size]
     return Batch(shown, kept, before, len(rows) > size, spot.at, False)
+
+
+def prove_keys(runner: Runner, variant: Variant, full: Sequence[Any]) -> None:
+    """Ask once whether the database finds a row by its own key, for types that were never tried.
+
+    Raises ListingError where it does not. That it does proves this row alone.
+    """
+    if not full:
+        return
+    key = variant.key_from(full[-1])
+    statement, values = variant.key_by_itself(key)
+    rows, _ = runner.fetch(statement, None, values)
+    if not rows:
+        raise stuck(str(variant.order))
+    variant.doubtful = False
 
 
 def settle_total(batch: Batch, kind: str, counted: Total | None) -> Batch:

@@ -9,15 +9,20 @@ from time import perf_counter
 from typing import Any
 
 from sqlalchemy import Select
-from sqlalchemy.exc import DataError, DBAPIError, StatementError
+from sqlalchemy.exc import DataError, DBAPIError, InvalidRequestError, StatementError
 
 from vrelko.engines.limits import is_time_limit
 from vrelko.engines.mariadb import is_index_gone
+from vrelko.engines.troubles import explain
 from vrelko.errors import DatabaseError, PageError, TimeLimitError, VrelkoError
 from vrelko.sql.indexes import has_hint, without_hint
 from vrelko.sql.rows import Cutter
 
 log = logging.getLogger("vrelko")
+
+
+_UNBOUND = ("cannot adapt type", "Error binding parameter")
+"""How psycopg and sqlite3 say that they can send no such value."""
 
 
 @dataclass(slots=True)
@@ -52,33 +57,41 @@ class Runner:
         self.limited = False
 
     def fetch(
-        self, select: Select[Any], cutter: Cutter | None, ours: Mapping[str, Any], orm: bool = False
+        self,
+        select: Select[Any],
+        cutter: Cutter | None,
+        ours: Mapping[str, Any],
+        apart: Callable[[Any], Any] | None = None,
     ) -> tuple[Sequence[Any], Sequence[Any]]:
         """Return the rows as the user's select has them, and the full rows with hidden keys.
 
-        `cutter` takes hidden columns off, None when nothing is hidden. `orm`: rows hold
-        entities, which may load collections by a join; the key in each row keeps rows apart.
+        `cutter` takes hidden columns off, None when nothing is hidden. `apart`: what tells rows
+        apart where they hold entities, which may load collections by a join: their key.
         Raises DatabaseError when the database refuses, PageError when a value does not fit.
         """
         began = perf_counter()
         values = {**self.params, **ours}
         try:
             result = self._connection.execute(select, values)
-        except (StatementError, OverflowError, UnicodeError) as error:
+        except (StatementError, ArithmeticError, ValueError, TypeError) as error:
             if isinstance(error, DBAPIError) and is_index_gone(error) and has_hint(select):
                 if self._forget is not None:
                     self._forget()
-                return self.fetch(without_hint(select), cutter, ours, orm)
+                return self.fetch(without_hint(select), cutter, ours, apart)
             raise self._explain(error) from error
+        except InvalidRequestError as error:  # closed, or waiting for a rollback
+            raise explain(error) or error from error
         try:
-            if orm:
-                result = result.unique()
+            if apart is not None:
+                result = result.unique(apart)
             if cutter is None:
                 rows = full = result.all()
             else:
                 rows, full = cutter.split(result)
         except DBAPIError as error:
             raise self._explain(error, fetching=True) from error
+        except (LookupError, ValueError, TypeError, ArithmeticError) as error:
+            raise _unreadable() from error  # by the model's type
         seconds = perf_counter() - began
         self.asked.append(Asked(select, len(rows), seconds, values))
         if log.isEnabledFor(logging.DEBUG):
@@ -98,13 +111,13 @@ class Runner:
                 "Allow more time, add an index that fits, or ask for less",
                 "time-limit-reached",
             )
+        known = explain(error) if isinstance(error, DBAPIError) else None
+        if known is not None:
+            return known
         if isinstance(error, DBAPIError) and fetching and isinstance(error, DataError):
-            return DatabaseError(
-                "a row of the page holds a value that the driver cannot read",
-                "Cast the column to text in the select, or mend the row",
-                "row-unreadable",
-            )
-        if isinstance(error, DBAPIError) and not isinstance(error, DataError):
+            return _unreadable()
+        unbound = any(word in str(getattr(error, "orig", "")) for word in _UNBOUND)
+        if isinstance(error, DBAPIError) and not isinstance(error, DataError) and not unbound:
             return DatabaseError(
                 f"the database refused a page statement: {error.orig}",
                 "Check that the tables and columns of the listing exist on this database",
@@ -115,3 +128,11 @@ class Runner:
             "Give values of the column's own type",
             "value-misfit",
         )
+
+
+def _unreadable() -> DatabaseError:
+    return DatabaseError(
+        "a row of the page holds a value that the driver or the column's type cannot read",
+        "Cast the column to text in the select, or mend the row",
+        "row-unreadable",
+    )

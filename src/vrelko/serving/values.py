@@ -8,13 +8,29 @@ from __future__ import annotations
 
 import base64
 import binascii
+import hashlib
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal, InvalidOperation
 from typing import Any
 from uuid import UUID
 
 from vrelko.errors import CursorError, PageError
+
+
+@dataclass(frozen=True, slots=True)
+class Digest:
+    """What stands in a cursor for a long text or bytes: BLAKE2b of it, 16 bytes as hex."""
+
+    hex: str
+
+    @classmethod
+    def of(cls, value: str | bytes) -> Digest:
+        """Return the digest of a value."""
+        whole = value.encode("utf-8", "surrogatepass") if isinstance(value, str) else value
+        kind = b"s" if isinstance(value, str) else b"x"
+        return cls(hashlib.blake2b(kind + whole, digest_size=16).hexdigest())
 
 
 def encode_value(value: Any) -> str:
@@ -96,6 +112,7 @@ _WRITE: dict[type, tuple[str, Callable[[Any], str]]] = {
     timedelta: ("v", _write_delta),
     Decimal: ("m", Decimal.__str__),
     UUID: ("u", UUID.__str__),
+    Digest: ("l", lambda value: value.hex),
 }
 
 PLAIN = frozenset(_WRITE)
@@ -114,4 +131,5 @@ _READ: dict[str, Callable[[str], Any]] = {
     "v": _read_delta,
     "m": Decimal,
     "u": UUID,
+    "l": lambda text: Digest(bytes.fromhex(text).hex()),
 }

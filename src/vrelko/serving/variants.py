@@ -4,36 +4,36 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from datetime import datetime, time
 from operator import itemgetter
 from typing import Any
 
 from sqlalchemy import ColumnElement, Integer, Select, literal_column
-from sqlalchemy.engine.interfaces import Dialect
 
+from vrelko.core.advance import alike, goes_back
 from vrelko.core.order import Order
-from vrelko.errors import PageError
+from vrelko.errors import ListingError, PageError
 from vrelko.serving.running import Runner
 from vrelko.sql.branches import SetFilter, build_branches
+from vrelko.sql.counts import build_count, build_count_behind, build_rows
 from vrelko.sql.entities import has_whole_entity
 from vrelko.sql.rows import Cutter
 from vrelko.sql.statements import (
     LIMIT,
     OFFSET,
     Source,
-    build_count,
-    build_count_behind,
     build_deferred,
     build_edge,
     build_key_at,
     build_keys,
     build_offset,
-    build_rows,
     build_seek,
     build_whole,
     flag_behind,
+    key_parameters,
 )
-from vrelko.sql.unions import build_union
-from vrelko.sql.within import build_by_ids, keep_behind
+from vrelko.sql.unions import NO_MEMBERS, Members, build_union
+from vrelko.sql.within import IDS, build_by_ids, build_key_by_id, keep_behind
 
 _MOST_LIMITED = 200
 """Statements kept with their limit; beyond them the limit is filled in."""
@@ -52,17 +52,20 @@ class Variant:
         counted: Select[Any],
         unique: Sequence[ColumnElement[Any]],
         among: SetFilter | None = None,
-        members: Sequence[Select[Any]] = (),
-        dialect: Dialect | None = None,
+        members: Members = NO_MEMBERS,
         identity: Sequence[int] = (),
+        joinable: bool = True,
     ) -> None:
+        """`joinable`: rows may be joined again by what identifies them."""
         self.identity = tuple(identity) or tuple(range(len(source.order)))
         self.among = among
-        self._members, self._dialect = tuple(members), dialect
+        self._members = members
+        self.joinable = joinable
         self._branches: dict[Any, Select[Any]] = {}
         self.source = source
         self._unique = tuple(unique)
-        self.orm = has_whole_entity(source.select)
+        self.apart = itemgetter(*source.places) if has_whole_entity(source.select) else None
+        """What tells rows with entities apart, None where there are none."""
         self._counted = counted
         self._seeks: dict[tuple[tuple[bool, ...], bool, bool], tuple[Select[Any], ...]] = {}
         self._edges: dict[bool, tuple[Select[Any], ...]] = {}
@@ -71,6 +74,7 @@ class Variant:
         self._deferred: Select[Any] | None = None
         self._key_at: Select[Any] | None = None
         self._by_ids: Select[Any] | None = None
+        self._keys_by_id: dict[tuple[bool, ...], Select[Any]] = {}
         self._under: dict[tuple[bool, ...], Variant] = {}
         self._behind: dict[tuple[tuple[bool, ...], bool, int | None], tuple[Select[Any], ...]] = {}
         self._converts = tuple((i, key.to_key) for i, key in enumerate(source.keys) if key.to_key)
@@ -78,10 +82,21 @@ class Variant:
         self._limited: dict[tuple[int, int], tuple[Select[Any], Select[Any]]] = {}
         self._take = itemgetter(*source.places)
         alone = source.alone() - {i for i, key in enumerate(source.keys) if key.alone}
+        self.doubtful = False
+        """Whether the first page is to ask if rows are found by their own keys."""
+        self.literals: list[Any] = []
+        """Values that stand in the select, with the columns beside them: cursors are bound to."""
         self.terms = len(source.order)
+        self._both = source.order.terms, source.order.reversed().terms
+        self._down = bool(self.terms) and source.order.terms[0].descending
+        kinds = [_python_type(key.element) for key in source.keys]
+        self.may_be_long = any(kind in (str, bytes, None) for kind in kinds)
+        """Whether a key may hold values too long for a cursor."""
+        self.may_fold = any(kind in (datetime, time, None) for kind in kinds)
+        """Whether a key may hold moments that Python takes for equal and are not."""
         self._filled = (False,) * self.terms  # of which value of a key is NULL: of none
         self.splits_ties = bool(alone) and self.terms > 1
-        self.nested = bool(self._members)
+        self.nested = bool(members.selects)
         """Whether limits stand inside the statements, and are filled in as parameters."""
 
     @property
@@ -102,7 +117,12 @@ class Variant:
         return self._offsets[backward]
 
     def deferred(self) -> Select[Any]:
-        """The statement for a page behind an offset, by keys alone first."""
+        """The statement for a page behind an offset, by keys alone first.
+
+        The plain one where no key joins a row with itself: NULLs, merged rows.
+        """
+        if not self.joinable:
+            return self.offset()
         if self._deferred is None:
             self._deferred = build_deferred(self.source, self._counted, self._unique)
         return self._deferred
@@ -163,6 +183,22 @@ class Variant:
             return None
         return self.converted(rows[0])
 
+    def key_by_id(self, found: Sequence[Any]) -> tuple[Select[Any], dict[str, Any]]:
+        """Return the statement for the key of a row with this identity, and its parameters."""
+        shape = tuple(value is None for value in found)
+        if shape not in self._keys_by_id:
+            self._keys_by_id[shape] = build_key_by_id(
+                self.source, self._counted, self.identity, shape
+            )
+        return self._keys_by_id[shape], key_parameters(found, IDS)
+
+    def key_by_itself(self, key: Sequence[Any]) -> tuple[Select[Any], dict[str, Any]]:
+        """Return the statement for the key of a row by all of its key, and its parameters."""
+        shape = tuple(value is None for value in key)
+        everything = tuple(range(self.terms))
+        statement = build_key_by_id(self.source, self._counted, everything, shape)
+        return statement, key_parameters(key, IDS)
+
     def converted(self, values: Sequence[Any]) -> tuple[Any, ...]:
         """Return a key as read from the database, its values as keys hold them."""
         found = list(values)
@@ -207,8 +243,8 @@ class Variant:
     def _build(
         self, null_keys: tuple[bool, ...] | None, backward: bool, near: bool
     ) -> tuple[Select[Any], ...]:
-        if self._members and self._dialect is not None:
-            return (build_union(self.source, self._members, self._dialect, null_keys, backward),)
+        if self.nested:
+            return (build_union(self.source, self._members, null_keys, backward),)
         if null_keys is None:
             return build_edge(self.source, backward)
         return build_seek(self.source, null_keys, backward, near)
@@ -234,6 +270,40 @@ class Variant:
             return tuple(key)
         return self.converted(key)
 
+    def check_page(self, key: Sequence[Any], full: Sequence[Any], size: int) -> None:
+        """Raise ListingError where the rows behind a key do not come there, or the last is lost.
+
+        What `check_advance` and `check_apart` tell, on the way of most pages; where keys are
+        converted they come just as they are stored, and only a row's very own key is looked at.
+        """
+        first, terms = self._take(full[0]), self.terms
+        place = self.identity[0]
+        one, other = (key[place], first[place]) if terms > 1 else (key[0], first)
+        if one == other or not self._converts:
+            begins = first[0] if terms > 1 else first
+            plain = type(key[0]) is type(begins) is int and key[0] != begins
+            if not plain or (begins > key[0]) == self._down:
+                self.check_advance(key, full, False)
+        if len(full) > size and self._take(full[-2]) == self._take(full[-1]):
+            self.check_apart(full[-2], full[-1])
+
+    def check_advance(self, key: Sequence[Any], full: Sequence[Any], backward: bool) -> None:
+        """Raise ListingError where the rows behind a key, or ahead of it, do not come there."""
+        if not full:
+            return
+        if goes_back(self._both[backward], key, self.key_from(full[0])):
+            raise stuck(str(self.order))
+
+    def check_apart(self, one: Any, other: Any) -> None:
+        """Raise ListingError where two neighbouring rows have one key: the second would be lost."""
+        if self._take(one) == self._take(other) and alike(self._take(one), self._take(other)):
+            raise ListingError(
+                f"two rows have one key in the order {str(self.order)!r}, so one would be lost "
+                "between two pages",
+                "Name columns that tell all rows apart with unique=[…]",
+                "key-tied",
+            )
+
     def near(self, full: Sequence[Any], index: int, edge: int, whole: bool) -> bool:
         """Tell whether the rows that tie with row `index` on all but a row id are few.
 
@@ -244,13 +314,29 @@ class Variant:
             return False
         return whole or self.key_from(full[edge])[:-1] != self.key_from(full[index])[:-1]
 
+    def check_nulls(self, key: Sequence[Any]) -> None:
+        """Raise PageError for a NULL where the order's column holds none."""
+        for value, term in zip(key, self.order.terms, strict=True):
+            if value is None and not term.nullable:
+                raise PageError(
+                    f"the key has NULL for {term.name!r}, which is never NULL",
+                    "Give the values of a row that is there",
+                    "spot-key",
+                )
+
     def key_of(self, given: Sequence[Any]) -> tuple[Any, ...]:
         """Return the key that a caller gave: the order's values, or a row of a page.
 
         Raises PageError when it has another shape.
         """
-        if type(given) is tuple and len(given) == self.terms:
+        if type(given) is tuple and len(given) == self.terms and not _is_entity(given[0]):
             return given
+        if type(given) is tuple and given and _is_entity(given[0]):
+            raise PageError(
+                "the entity is not one of a page that is still held",
+                "Keep the page, or take its key from page.keys[i]",
+                "spot-row",
+            )
         if hasattr(given, "_mapping"):
             missing = [
                 term.name
@@ -270,10 +356,32 @@ class Variant:
                     "spot-row",
                 )
             return tuple(given[place] for place in self.source.shown if place is not None)
-        if len(given) != len(self.order):
+        if not isinstance(given, Sequence) or len(given) != len(self.order):
+            count = len(given) if isinstance(given, Sequence) else 1
             raise PageError(
-                f"a key of {len(given)} values does not fit the order {str(self.order)!r}",
+                f"a key of {count} values does not fit the order {str(self.order)!r}",
                 f"Give {len(self.order)} values: {', '.join(self.order.names)}",
                 "spot-key",
             )
         return tuple(given)
+
+
+def _python_type(element: ColumnElement[Any]) -> type | None:
+    try:
+        return element.type.python_type
+    except NotImplementedError:
+        return None
+
+
+def _is_entity(value: Any) -> bool:
+    return hasattr(value, "_sa_instance_state")
+
+
+def stuck(order: str) -> ListingError:
+    """Return the error of a walk that does not go on."""
+    return ListingError(
+        f"the order {order!r} does not go on behind its own keys: the database compares a value "
+        "otherwise than it sorts it",
+        "Order by another column or by an expression of this one, and please tell its type",
+        "key-stuck",
+    )

@@ -10,26 +10,32 @@ from uuid import UUID
 
 from sqlalchemy import Select, Table
 from sqlalchemy.engine.interfaces import Dialect
+from sqlalchemy.sql import visitors
 
+from vrelko.core.capabilities import Capabilities
 from vrelko.core.index import IndexFacts
 from vrelko.core.order import Order, make_total, parse_order, resolve_nulls
 from vrelko.core.seek import awkward_terms
 from vrelko.engines.registry import (
+    capabilities_for,
     capabilities_of,
     database_errors,
-    is_partitioned,
     read_indexes,
 )
-from vrelko.errors import ListingError, OrderError
+from vrelko.errors import ListingError, OrderError, PageError
+from vrelko.serving.agreeing import Agreed, agree
+from vrelko.serving.columns import Columns
 from vrelko.serving.cursors import fingerprint_of
 from vrelko.serving.steadying import Settle
 from vrelko.serving.values import describe
 from vrelko.serving.variants import Variant
 from vrelko.sql.branches import SetFilter, find_set, has_set
+from vrelko.sql.conditions import read_literals
+from vrelko.sql.counts import without_locks
 from vrelko.sql.describing import Described, describe_select
-from vrelko.sql.filters import SEARCH, Filters
+from vrelko.sql.entities import core_connection, holds_entities
+from vrelko.sql.filters import SEARCH, Filters, as_mapping
 from vrelko.sql.indexes import NO_PINS, Pins, Sought, find_pins, places_nulls
-from vrelko.sql.keys import key_column
 from vrelko.sql.sources import base_table
 from vrelko.sql.statements import make_source
 from vrelko.sql.unions import members_of
@@ -37,6 +43,7 @@ from vrelko.sql.unions import members_of
 _EXACT = frozenset({type(None), bool, int, str, bytes, date, UUID})
 """Types whose equal values have one spelling: decimals and times may equal others that differ."""
 
+_MOST_LENGTH = 200
 _MOST_KEPT = 1_000
 """Variants, and requests with their fingerprints, kept to be used again."""
 
@@ -57,6 +64,8 @@ class Variety:
         search = filters.search
         self._given = orders, unique, search
         self.described: Described = describe_select(select, orders, unique, search)
+        self.orm = not self.described.wrapped and holds_entities(self.described.select)
+        """Whether rows hold entities or bundles, which a Session alone makes."""
         self._settle = settle
         self._settled = None if settle is None else settle.find(self.described.columns)
         if settle is not None and (self.described.wrapped or self.described.merged):
@@ -68,7 +77,8 @@ class Variety:
         self._variants: dict[tuple[Any, ...], Variant] = {}
         self._orders: dict[str, tuple[Order, ...]] = {}
         self._indexes: dict[str, list[IndexFacts]] = {}
-        self._partitioned: dict[str, bool] = {}
+        self._abilities: dict[str, tuple[Capabilities, bool]] = {}
+        self._columns: dict[str, Columns] = {}
         self._opened: dict[Any, tuple[Variant, dict[str, Any], bytes]] = {}
         self.served: Dialect | None = None
         """The dialect last found to be of a served engine."""
@@ -118,8 +128,17 @@ class Variety:
 
         All is kept for requests that come again. Raises PageError and OrderError.
         """
+        if type(order) is not str and order is not None:
+            raise OrderError(
+                f"an order is text, not a {type(order).__name__}",
+                "Give one of the allowed orders, such as '-caught_at'",
+                "order-syntax",
+            )
+        if type(params) is not dict and params is not None:
+            params = as_mapping(params)
         types = (type(scope), *map(type, params.values())) if params else (type(scope),)
         asked: tuple[Any, ...] | None = None
+        values: tuple[Any, ...] = ()
         if self._settle is None and _EXACT.issuperset(types):
             values = tuple(params.items()) if params else ()
             asked = dialect.name, order, lender is None, name, scope, types, values
@@ -132,7 +151,7 @@ class Variety:
         found = variant, self.run_values(given), print_
         if len(self._opened) >= _MOST_KEPT:
             self._opened.clear()
-        if asked is not None:
+        if asked is not None and _is_small(values):
             self._opened[asked] = found
         return found
 
@@ -158,23 +177,60 @@ class Variety:
         if found.wrapped:  # conditions go inside the subquery, whose columns are its own
             found = describe_select(filtered, *self._given)
             filtered = found.select
-        keys = [key_column(found.columns[name], dialect) for name in chosen.names]
-        elements = [key.element for key in keys]
-        pins, served, among = self._look_for_indexes(filtered, chosen, elements, dialect, lender)
-        capabilities = capabilities_of(dialect.name)
-        source = make_source(filtered, chosen, keys, capabilities, found.positions, pins, served)
-        if lender is not None and self.table is not None:
-            source = replace(source, bounded=self._is_partitioned(lender, self.table, dialect))
-        unique = [found.columns[name] for name in found.unique]
-        among = None if found.merged else among
-        identity = [chosen.names.index(name) for name in found.unique]
-        members = members_of(self.select)
-        return Variant(source, filtered, unique, among, members, dialect, identity)
+        agreed = self._agree(found, chosen, filtered, dialect, lender)
+        elements = [key.element for key in agreed.keys]
+        pins, served, among = self._look_for_indexes(
+            filtered, agreed.order, elements, dialect, lender
+        )
+        capabilities, bounded = self._capabilities(found, lender, dialect)
+        if capabilities.ors_lose:
+            pins, served, among = NO_PINS, False, None
+        source = make_source(
+            filtered, agreed.order, agreed.keys, capabilities, found.positions, pins, served
+        )
+        source = replace(source, bounded=bounded)
+        unique = [agreed.columns[name] for name in agreed.unique]
+        terms = {term.name: term for term in agreed.order.terms}
+        joinable = not found.merged and not any(terms[name].nullable for name in agreed.unique)
+        identity = [agreed.order.names.index(name) for name in agreed.unique]
+        made = Variant(
+            source, without_locks(filtered), unique, among if joinable else None, agreed.members,
+            identity, joinable,
+        )  # fmt: skip
+        made.doubtful = agreed.doubtful
+        made.literals = [
+            name if name is not None else _described(value)
+            for name, value in read_literals(
+                filtered, found.select, [key.element for key in agreed.keys]
+            )
+        ]
+        return made
 
-    def _is_partitioned(self, lender: Any, table: Table, dialect: Dialect) -> bool:
-        if dialect.name not in self._partitioned:
-            self._partitioned[dialect.name] = is_partitioned(lender, table, dialect)
-        return self._partitioned[dialect.name]
+    def _agree(
+        self, found: Described, chosen: Order, filtered: Any, dialect: Dialect, lender: Any
+    ) -> Agreed:
+        """Return the order and its keys as the database has their columns."""
+        members, asked = members_of(self.select), None
+        if lender is not None:
+            lender = core_connection(lender, self.select)
+            asked = self._columns.setdefault(dialect.name, Columns(dialect))
+            elements = [found.columns[name] for name in chosen.names]
+            asked.refuse_functions(lender, found.select, elements, self._given[1] is None)
+        return agree(found, chosen, filtered, dialect, members, lender, asked)
+
+    def _capabilities(
+        self, found: Described, lender: Any, dialect: Dialect
+    ) -> tuple[Capabilities, bool]:
+        """Return what the engine can do with the tables read, asked once; and if bounds help."""
+        if lender is None:
+            return capabilities_of(dialect.name), False
+        if dialect.name not in self._abilities:
+            inside = [one for one in visitors.iterate(found.select) if isinstance(one, Table)]
+            bases = [base_table(one) for one in found.sources.tables]
+            tables = list(dict.fromkeys([*(one for one in bases if one is not None), *inside]))
+            connection = core_connection(lender, self.select)
+            self._abilities[dialect.name] = capabilities_for(connection, tables, dialect)
+        return self._abilities[dialect.name]
 
     def _look_for_indexes(
         self,
@@ -217,6 +273,8 @@ class Variety:
         self._variants.clear()
         self._opened.clear()
         self._indexes.clear()
+        self._columns.clear()
+        self._abilities.clear()
 
     def _choose_order(self, dialect: str, text: str | None, searching: bool) -> Order:
         """Return an allowed order; those of a search are allowed while searching, and go first."""
@@ -236,7 +294,20 @@ class Variety:
         )
 
 
+def _described(value: Any) -> Any:
+    try:
+        return describe(value)
+    except PageError:  # of a type of the user's own
+        return f"?{type(value).__name__}"
+
+
+def _is_small(values: Sequence[tuple[str, Any]]) -> bool:
+    """Tell whether parameters take little memory where they are kept."""
+    return all(len(value) <= _MOST_LENGTH for _, value in values if isinstance(value, (str, bytes)))
+
+
 def binding(name: str, variant: Variant, given: Mapping[str, Any], scope: object) -> list[Any]:
     """Return what a cursor is bound to, as nested lists of text."""
     types = [str(key.element.type) for key in variant.source.keys]
-    return [name, str(variant.order), types, describe(given), describe(scope)]
+    bound = [name, str(variant.order), types, describe(given), describe(scope)]
+    return [*bound, variant.literals] if variant.literals else bound

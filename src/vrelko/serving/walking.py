@@ -9,18 +9,21 @@ from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import Engine
 
+from vrelko.core.advance import LoopAlarm
 from vrelko.core.spot import Spot
 from vrelko.engines.views import hold_history, hold_view
 from vrelko.errors import PageError
 from vrelko.serving.opening import Opened, lend, open_variant
 from vrelko.serving.page import Page, Ways
-from vrelko.serving.reading import Batch, PageReader
+from vrelko.serving.reading import Batch, PageReader, prove_keys
 from vrelko.serving.running import Runner
+from vrelko.serving.variants import stuck
 from vrelko.sql.statements import UNTIL, key_parameters
 
 if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
 
+_MOST_PARTS = 10_000
 _MOST_PAGES = 8
 _MOST_ROWS = 8_000
 """What one statement of a walk reads at most, if its pages are not larger themselves."""
@@ -64,7 +67,7 @@ def walk(
     """Yield page after page; see `Listing.walk`."""
     if type(size) is not int or size < 1:
         raise PageError(f"batches of {size!r} rows cannot be", "Give at least 1", "walk-size")
-    with lend(source) as lender:
+    with lend(source, listing) as lender:
         opened = open_variant(listing, lender, params, order, scope)
         spot = opened.spot_of(start)
         last = None if until is None else _last_key(opened, until)
@@ -79,21 +82,25 @@ def _pages(
         variant = variant.flagging(last)
         given = {**given, **key_parameters(last, UNTIL)}
     ways = Ways(opened.write, variant, False, False)
-    at_once = 1
+    at_once, alarm = 1, LoopAlarm()
     while True:
-        with lend(source) as lender:
+        with lend(source, opened.listing) as lender:
             runner = Runner(lender, given, opened.listing.variety.forget)
             batch = PageReader(runner, variant, size * at_once).read(spot, None)
+            if variant.doubtful:
+                prove_keys(runner, variant, batch.full)
             if last is not None:
                 batch = _cut(batch)
         asked = tuple(runner.asked)
         for part in _parts(batch, size):
             if part.rows or spot.kind == "start":
-                yield Page(part, size, spot, ways, asked)
+                yield opened.listing.held.note(Page(part, size, spot, ways, asked))
             if not part.after or not part.rows:
                 return
             near = variant.near(part.full, -1, 0, not part.before)
             spot = Spot("after", variant.key_from(part.full[-1]), near=near)
+            if alarm.repeats(spot.key or ()):
+                raise stuck(str(variant.order))
             asked = ()
         del batch, part  # before the next ones are read
         at_once = min(at_once * 2, most, max(_MOST_ROWS // size, 1))
@@ -143,8 +150,10 @@ def ranges(
     scope: object,
 ) -> list[tuple[str | None, str | None]]:
     """Return cursors that split a walk; see `Listing.ranges`."""
-    if type(parts) is not int or parts < 1:
-        raise PageError(f"{parts!r} parts cannot be", "Give at least 1", "walk-parts")
+    if type(parts) is not int or not 1 <= parts <= _MOST_PARTS:
+        raise PageError(
+            "a walk cannot be split into so many parts", f"Give 1 to {_MOST_PARTS:,}", "walk-parts"
+        )
     opened = open_variant(listing, lender, params, order, scope)
     total = int(opened.runner.value(opened.variant.count(None)))
     bounds = []

@@ -10,20 +10,27 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from datetime import date, datetime
 from typing import Any
+from uuid import UUID
 
 from sqlalchemy import (
     BindParameter,
     Column,
     ColumnElement,
+    Date,
+    DateTime,
+    Integer,
     Select,
     String,
+    Uuid,
     bindparam,
     select,
     union_all,
 )
 from sqlalchemy.sql import operators
 from sqlalchemy.sql.elements import BinaryExpression, Grouping
+from sqlalchemy.types import TypeEngine
 
 from vrelko.sql.entities import plain_froms
 from vrelko.sql.indexes import Sought, serves_within
@@ -52,6 +59,21 @@ class SetFilter:
     name: str | None
     values: tuple[Any, ...] = ()
     rows: Select[Any] | None = None
+
+    def tells_apart(self, values: Sequence[Any]) -> bool:
+        """Tell whether values that differ in Python differ for the database as well.
+
+        Else a branch a value could bring one row twice: "1" and "01" for a number.
+        """
+        kinds = (exact for kind, exact in _APART if isinstance(self.column.type, kind))
+        wanted = next(kinds, None)
+        return wanted is not None and all(type(value) is wanted for value in values)
+
+
+_APART: tuple[tuple[type[TypeEngine[Any]], type], ...] = (
+    (Integer, int), (Uuid, UUID), (DateTime, datetime), (Date, date),
+)  # fmt: skip
+"""Types of columns with the one type of value that is compared as Python does it."""
 
 
 def has_set(where: Any) -> bool:

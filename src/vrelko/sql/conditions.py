@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from typing import Any
 
-from sqlalchemy import BindParameter, Column
+from sqlalchemy import BindParameter, Column, Table
 from sqlalchemy.sql import operators, visitors
 from sqlalchemy.sql.elements import BinaryExpression
 from sqlalchemy.types import NullType, TypeEngine
 
 from vrelko.core.outline import Condition, ConditionKind
+from vrelko.sql.entities import plain_froms
 from vrelko.sql.sources import conjuncts
 
 _KINDS: dict[Any, ConditionKind] = {
@@ -57,6 +59,30 @@ def parameter_types(clause: Any) -> dict[str, tuple[TypeEngine[Any], bool]]:
             if known is None or isinstance(known[0], NullType):
                 found[element.key] = element.type, bool(element.expanding)
     return found
+
+
+def read_literals(
+    select: Any, bare: Any, elements: Sequence[Any]
+) -> Iterator[tuple[str | None, Any]]:
+    """Yield the values that stand in a select's conditions and order, with the columns there.
+
+    `bare` is the select without optional filters, which reads from the same places.
+    Columns come as (name, None), values as (None, value); what is shown does not count. None at
+    all where there are no values.
+    """
+    clauses = [*getattr(select, "_where_criteria", ()), *getattr(select, "_having_criteria", ())]
+    if hasattr(bare, "get_final_froms"):
+        clauses += [one for one in plain_froms(bare) if not isinstance(one, Table)]
+    clauses += [one for one in elements if not isinstance(one, Column)]
+    found: list[tuple[str | None, Any]] = []
+    for clause in clauses:
+        for element in visitors.iterate(clause):
+            if isinstance(element, BindParameter) and (element.unique or element.literal_execute):
+                found.append((None, element.value))
+            elif isinstance(element, Column):
+                found.append((str(element.name), None))
+    if any(name is None for name, _ in found):
+        yield from found
 
 
 def _read(part: Any) -> Condition:

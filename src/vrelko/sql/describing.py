@@ -7,6 +7,8 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import Column, ColumnElement, Select, Table
+from sqlalchemy.engine.interfaces import Dialect
+from sqlalchemy.exc import CompileError
 from sqlalchemy.sql import visitors
 
 from vrelko.core.order import Order, parse_order
@@ -15,15 +17,17 @@ from vrelko.errors import OrderError
 from vrelko.sql.conditions import read_conditions
 from vrelko.sql.entities import mapped_columns, whole_entities
 from vrelko.sql.names import Names, order_by_of, read_clauses, read_names, resolve_order
+from vrelko.sql.proofs import is_nullable
 from vrelko.sql.searching import Search
-from vrelko.sql.shapes import Shape, shape_of
+from vrelko.sql.shapes import Shape, refuse_term, shape_of
 from vrelko.sql.sources import (
     Sources,
     base_table,
-    is_nullable,
+    plain,
     refuse_unsortable,
     same,
     table_name,
+    table_names,
 )
 
 
@@ -52,7 +56,7 @@ class Described:
     @property
     def table_names(self) -> tuple[str, ...]:
         """The names of the tables that the select reads, as it calls them."""
-        return tuple(table_name(table) for table in self.sources.tables)
+        return tuple(table_names(self.sources.tables))
 
 
 def describe_select(
@@ -97,9 +101,9 @@ def describe_select(
 def _refuse_unselected(columns: Mapping[str, ColumnElement[Any]], shape: Shape) -> None:
     """Raise OrderError for orders by columns that DISTINCT or GROUP BY has merged."""
     shown = list(shape.select.selected_columns)
-    known = [*(getattr(one, "element", one) for one in shown), *shown, *shape.unique]
+    known = [*map(plain, shown), *shown, *shape.unique]
     for name, element in columns.items():
-        if not any(same(element, one) for one in known):
+        if not any(same(element, one) or element.compare(one) for one in known):
             raise OrderError(
                 f"the order names {name!r}, which {shape.closed} leaves without one value a row",
                 "Order by what the select shows",
@@ -134,6 +138,7 @@ def outline_of(
     orders: Sequence[Order],
     where: Any,
     settings: Mapping[str, Any],
+    dialect: Dialect,
 ) -> Outline:
     """Return the pure description of a listing; `settings` are the Outline's other fields."""
     tables = [_base_name(table) for table in described.sources.tables]
@@ -155,8 +160,28 @@ def outline_of(
         orders=tuple(_with_column_names(order, described, tables[0]) for order in orders),
         given=tuple(len(order) for order in described.orders[: len(orders)]),
         opaque=opaque,
+        computed={} if opaque else _computed(described, dialect),
         **settings,
     )
+
+
+def _computed(described: Described, dialect: Dialect) -> dict[str, str]:
+    """Return the SQL of the orders' expressions over the first table, its columns by bare names."""
+    found = {}
+    first = described.sources.tables[0]
+    for name in {name for order in described.orders for name in order.names}:
+        element = plain(described.columns[name])
+        columns = [one for one in visitors.iterate(element) if isinstance(one, Column)]
+        mine = columns and all(same(one.table, first) for one in columns)
+        if isinstance(element, Column) or not mine:
+            continue
+        try:
+            text = str(element.compile(dialect=dialect, compile_kwargs={"literal_binds": True}))
+        except (CompileError, NotImplementedError):  # a value that cannot be written out
+            continue
+        quoted = dialect.identifier_preparer.quote(table_name(first))
+        found[name] = text.replace(f"{quoted}.", "")
+    return found
 
 
 def _with_column_names(order: Order, described: Described, first: str) -> Order:
@@ -181,7 +206,7 @@ def _base_name(source: Any) -> str:
 def _read_orders(
     own: Sequence[Any], orders: str | Sequence[Any] | None, names: Names
 ) -> tuple[Order, ...]:
-    if orders is None or (not isinstance(orders, str) and not len(orders)):
+    if orders is None or (isinstance(orders, (list, tuple)) and not orders):
         return (read_clauses(own, names),) if own else (Order(()),)
     if own:
         raise OrderError(
@@ -189,7 +214,11 @@ def _read_orders(
             "Keep one of them",
             "order-twice",
         )
-    several = [orders] if isinstance(orders, str) else list(orders)
+    several = list(orders) if isinstance(orders, (list, tuple)) else [orders]
+    for one in several:
+        for clause in _listed(one):
+            if not isinstance(clause, str):
+                refuse_term(clause)
     return tuple(
         parse_order(one) if isinstance(one, str) else read_clauses(_listed(one), names)
         for one in several
@@ -217,12 +246,15 @@ def _unique_names(
     found = []
     for element in elements:
         name = names.name_of(element)
-        if name is None:
+        if name is None and isinstance(plain(element), Column):
             raise OrderError(
                 "a key column of this listing has no name of its own",
                 "Name columns that identify a row with unique=[…]",
                 "order-unproven",
             )
+        if name is None:  # such as an expression of GROUP BY, which may be shown under a label
+            name = names.like(element) or names.add(element)
+            element = names.find(name)
         columns.setdefault(name, element)
         found.append(name)
     return tuple(found)

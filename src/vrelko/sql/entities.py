@@ -26,6 +26,14 @@ def whole_entities(select: Select[Any]) -> list[Any]:
     ]
 
 
+def holds_entities(select: Any) -> bool:
+    """Tell whether rows hold entities or bundles."""
+    if not isinstance(select, Select):
+        return False
+    found = [entry["expr"] for entry in select.column_descriptions]
+    return has_whole_entity(select) or any(getattr(one, "is_bundle", False) for one in found)
+
+
 def has_whole_entity(select: Select[Any]) -> bool:
     """Tell whether rows hold whole entities."""
     return bool(whole_entities(select))
@@ -65,3 +73,16 @@ def refuse_cut_collections(select: Select[Any]) -> None:
                     "Use selectinload() or joinedload() for it",
                     "select-collection",
                 )
+
+
+def core_connection(lender: Any, select: Any) -> Any:
+    """Return the Connection that a select runs on: a Session may have several databases."""
+    if not hasattr(lender, "get_bind"):
+        return lender
+    return lender.connection(bind_arguments=bind_arguments(select))
+
+
+def bind_arguments(select: Any) -> dict[str, Any]:
+    """Return what tells a Session of several databases which one a select is for."""
+    entities = entities_of(select) if isinstance(select, Select) else ()
+    return {"mapper": inspect(entities[0]).mapper} if entities else {"clause": select}

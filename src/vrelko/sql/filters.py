@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ColumnElement, Select, String
+from sqlalchemy import ColumnElement, DateTime, Enum, Select, String
+from sqlalchemy.types import NullType, TypeEngine
 
 from vrelko.errors import ListingError, PageError, nearest
 from vrelko.sql.conditions import bound_parameters, parameter_types
@@ -15,6 +17,17 @@ _OURS = "vrelko_"
 
 SEARCH = "(search)"
 """How an active search stands among the names of active filters."""
+
+
+def as_mapping(params: Any) -> dict[str, Any]:
+    """Return parameters as a dict. Raises PageError for what is no mapping of names."""
+    if not isinstance(params, Mapping):
+        raise PageError(
+            f"params are a mapping, not a {type(params).__name__}",
+            "Pass params={'name': value}",
+            "parameter-kind",
+        )
+    return dict(params)
 
 
 class Filters:
@@ -65,16 +78,21 @@ class Filters:
 
         Raises PageError for unknown ones, and for missing ones unless given `partly`.
         """
+        if params is not None and type(params) is not dict:
+            params = as_mapping(params)
         given = {name: value for name, value in (params or {}).items() if value is not None}
         if self.search is not None and not str(given.get(PARAMETER, "")).strip():
             given.pop(PARAMETER, None)
         for name in given:
-            if name not in self.known:
+            if not isinstance(name, str) or name not in self.known:
                 raise PageError(
                     f"parameter {name!r} is not known to this listing",
-                    nearest(name, self.known),
+                    nearest(str(name), self.known),
                     "parameter-unknown",
                 )
+            given[name] = self._fitting(name, given[name])
+        if not partly:
+            self._check_whole(given)
         if not partly and not self.required <= given.keys():
             missing = min(self.required - given.keys())
             raise PageError(
@@ -83,6 +101,46 @@ class Filters:
                 "parameter-missing",
             )
         return given
+
+    def _fitting(self, name: str, value: Any) -> Any:
+        """Return a parameter's value as it is run and bound. Raises PageError."""
+        kind, several = self.types.get(name, (NullType(), False))
+        if several:
+            if isinstance(value, (str, bytes, Mapping)) or not isinstance(value, Iterable):
+                raise PageError(
+                    f"parameter {name!r} takes several values, not a {type(value).__name__}",
+                    f"Pass a list: params={{{name!r}: [ … ]}}",
+                    "parameter-kind",
+                )
+            return [self._one(name, one, kind) for one in value]
+        return self._one(name, value, kind)
+
+    def _one(self, name: str, value: Any, kind: TypeEngine[Any]) -> Any:
+        if hasattr(value, "dtype") and hasattr(value, "item"):
+            value = value.item()  # of NumPy
+        if isinstance(kind, String) and not isinstance(kind, Enum) and type(value) is int:
+            return str(value)  # MariaDB would compare numbers, of which several texts are one
+        zoned = isinstance(value, datetime) and value.tzinfo is not None
+        if zoned and isinstance(kind, DateTime) and not kind.timezone:
+            raise PageError(
+                f"parameter {name!r} has a time zone, its column has none",
+                "Convert it to the column's own time and leave the zone out",
+                "parameter-zone",
+            )
+        return value
+
+    def _check_whole(self, given: Mapping[str, Any]) -> None:
+        """Raise PageError for a filter that has some of its parameters and lacks others."""
+        used = {key for name in self.active(given) for key in self.needs.get(name, ())}
+        for name, needed in self.needs.items():
+            there = [key for key in needed if key in given and key not in self.base]
+            missing = [key for key in needed if key not in given and needed[key]]
+            if missing and any(key not in used for key in there):
+                raise PageError(
+                    f"the filter {name!r} takes {missing[0]!r} too",
+                    f"Pass params={{{missing[0]!r}: …}} beside {there[0]!r}, or leave both out",
+                    "parameter-missing",
+                )
 
     def active(self, params: Mapping[str, Any]) -> tuple[str, ...]:
         """Return the names of the filters whose parameters are all given, the search's last."""

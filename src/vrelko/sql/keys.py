@@ -1,136 +1,184 @@
 """Key columns: how the values of an order are read and bound again, exactly, on each engine.
 
-Most types come back as they went. The exceptions, each measured (docs/values.md): SQLite keeps
-datetimes as text in more than one spelling and decimals as floats; PostgreSQL compares `real` with
-a double unless the parameter is cast; MariaDB rounds FLOAT on its way out and sorts ENUM by number
-but compares it as text.
+What counts is the type that the database has, not the one that a model gives it: the catalog says
+it where it was asked (`Stored`), else it is the type that the model's would be created as. Each
+form here was measured (docs/values.md).
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import date, datetime, time, timedelta
 from typing import Any
+from uuid import UUID
 
-from sqlalchemy import (
-    BindParameter,
-    Column,
-    ColumnElement,
-    DateTime,
-    Double,
-    Enum,
-    Float,
-    Integer,
-    Interval,
-    Numeric,
-    String,
-    Time,
-    TypeDecorator,
-    bindparam,
-    cast,
-    literal_column,
-    type_coerce,
-)
+from sqlalchemy import ColumnElement, TypeDecorator, and_, bindparam, cast, type_coerce
 from sqlalchemy.engine.interfaces import Dialect
-from sqlalchemy.types import REAL, TypeEngine
+from sqlalchemy.exc import CompileError
+from sqlalchemy.types import NullType, TypeEngine, UserDefinedType
+
+from vrelko.core.stored import Stored
 
 Convert = Callable[[Any], Any]
+Bound = Callable[[ColumnElement[Any]], ColumnElement[Any]]
 
 
-class StoredText(TypeDecorator[Any]):
-    """Text as it is stored, for values of another type: text goes as it is, values are written.
+class StoredValue(TypeDecorator[Any]):
+    """A value as it is stored: those of `takes` go as they are, others as the model writes them.
 
-    `write` turns a value of the column's type into the text SQLAlchemy stores.
+    `target` is the type to bind as, `kind` the model's type.
     """
 
-    impl = String
+    impl = NullType
     cache_ok = True
 
-    def __init__(self, kind: TypeEngine[Any] | None = None) -> None:
+    def __init__(
+        self,
+        target: TypeEngine[Any] | None = None,
+        kind: TypeEngine[Any] | None = None,
+        takes: tuple[type, ...] = (),
+    ) -> None:
         super().__init__()
+        self.target = target
         self.kind = kind
+        self.takes = takes
+
+    def load_dialect_impl(self, dialect: Dialect) -> TypeEngine[Any]:
+        """Return the type that binds."""
+        return dialect.type_descriptor(self.target or NullType())
 
     def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
-        """Return the text to compare with."""
-        if value is None or isinstance(value, str) or self.kind is None:
+        """Return the value to compare with. Raises TypeError for one that nothing can write."""
+        if value is None or isinstance(value, self.takes):
             return value
-        write = self.kind.dialect_impl(dialect).bind_processor(dialect)
-        return value if write is None else write(value)
+        write = None
+        if self.kind is not None:
+            write = self.kind.dialect_impl(dialect).bind_processor(dialect)
+        if write is None:
+            if self.takes:
+                raise TypeError(f"a {type(value).__name__} cannot be compared here")
+            return value
+        return write(value)
+
+    @property
+    def python_type(self) -> type:
+        """The type of the model's values, where it says one."""
+        return (self.target or self.kind or NullType()).python_type
+
+
+class Named(UserDefinedType[Any]):
+    """A type that goes by a database's own name alone, to cast to."""
+
+    cache_ok = True
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+
+    def get_col_spec(self, **_: Any) -> str:
+        """Return the name."""
+        return self.name
 
 
 @dataclass(frozen=True)
 class KeyColumn:
     """One term of an order on one engine.
 
-    `element` is ordered by and compared, `read` selected for the key (the element itself where
-    nothing is special), `bind` the type of its parameter, `casts` whether the parameter is cast in
-    SQL, `to_key` turns what was read into the key's value, `alone` says that an index is lost when
-    the term joins a row value.
+    `element` is ordered by, `read` selected for the key (the element itself where nothing is
+    special), `bind` the type of its parameter, `casts` the types it is cast to in SQL, one after
+    the other; `compared` is compared with it (the element where None). `low` and `high` make plain
+    bounds of a parameter, for an index, where what is compared has none. `to_key` turns what was
+    read into the key's value, `alone` says that an index is lost when the term joins a row value.
     """
 
     element: ColumnElement[Any]
     read: ColumnElement[Any]
     bind: TypeEngine[Any]
-    casts: bool = False
+    casts: tuple[TypeEngine[Any], ...] = ()
+    compared: ColumnElement[Any] | None = None
+    low: Bound | None = None
+    high: Bound | None = None
     to_key: Convert | None = None
     alone: bool = False
 
     def parameter(self, name: str) -> ColumnElement[Any]:
-        """Return the parameter to compare the element with."""
-        bound: BindParameter[Any] = bindparam(name, type_=self.bind)
-        return cast(bound, self.element.type) if self.casts else bound
+        """Return the parameter to compare with."""
+        bound: ColumnElement[Any] = bindparam(name, type_=self.bind)
+        for kind in self.casts:
+            bound = cast(bound, kind)
+        return bound
+
+    @property
+    def sought(self) -> ColumnElement[Any]:
+        """What is compared with the parameter."""
+        return self.element if self.compared is None else self.compared
+
+    def equals(self, name: str) -> ColumnElement[bool]:
+        """Return the condition that a row has the key's value."""
+        bound = self.parameter(name)
+        condition = self.sought == bound
+        if self.low is None or self.high is None:
+            return condition
+        return and_(self.element >= self.low(bound), self.element <= self.high(bound), condition)
+
+    def beyond(self, name: str, descending: bool) -> ColumnElement[bool]:
+        """Return the condition that a row's value comes behind the key's."""
+        bound = self.parameter(name)
+        if descending:
+            condition = self.sought < bound
+            return condition if self.high is None else and_(self.element <= self.high(bound),
+                                                            condition)  # fmt: skip
+        condition = self.sought > bound
+        return condition if self.low is None else and_(self.element >= self.low(bound), condition)
 
 
-def key_column(element: ColumnElement[Any], dialect: Dialect) -> KeyColumn:
-    """Return how an order term is read and bound on an engine."""
-    kind = element.type
-    engine = "mysql" if dialect.name == "mariadb" else dialect.name
-    if engine == "sqlite" and isinstance(kind, (DateTime, Time)):
-        return KeyColumn(
-            element, type_coerce(element, String()), StoredText(kind), to_key=_reader(kind, dialect)
-        )
-    if engine == "mysql" and _is_enum(kind) and getattr(kind, "native_enum", True):
-        number = element + literal_column("0", Integer())
-        return KeyColumn(type_coerce(number, Integer()), type_coerce(number, Integer()), Integer())
-    if _is_enum(kind):
-        return KeyColumn(element, type_coerce(element, String()), kind)
-    if engine == "sqlite" and isinstance(kind, Numeric) and not isinstance(kind, Float):
-        return KeyColumn(element, type_coerce(element, Double()), Double())
-    if engine == "postgresql" and isinstance(kind, REAL):
-        return KeyColumn(element, element, kind, casts=True)
-    if engine == "mysql" and _is_single(kind):
-        exact: ColumnElement[Any] = type_coerce(element + literal_column("0e0", Double()), Double())
-        return KeyColumn(element, exact, Double())
-    if isinstance(kind, TypeDecorator) and not isinstance(kind, Interval):
-        inner = kind.impl_instance
-        return KeyColumn(element, type_coerce(element, inner), inner)
-    collated = engine == "sqlite" and not isinstance(element, Column)
-    return KeyColumn(element, element, kind, alone=collated)
+_TOLD = (bool, datetime, date, time, timedelta, UUID)
+"""Types of models that keys show: a cursor can hold them, and none is a stored value's own."""
+
+RAW = NullType()
+"""The type of values that are read just as the driver gives them."""
 
 
-def _reader(kind: TypeEngine[Any], dialect: Dialect) -> Convert:
-    """Return what turns stored text into a value, where that value is written back the same."""
-    read = kind.dialect_impl(dialect).result_processor(dialect, None)
-    write = kind.dialect_impl(dialect).bind_processor(dialect)
+def raw(element: ColumnElement[Any]) -> ColumnElement[Any]:
+    """Return an expression that is read as the driver gives it."""
+    return type_coerce(element, RAW)
 
-    def to_key(text: Any) -> Any:
-        if read is None or write is None or not isinstance(text, str):
-            return text
+
+def model_kind(kind: TypeEngine[Any], dialect: Dialect) -> Stored:
+    """Return the type that a column of a model's type would be created with."""
+    try:
+        name = kind.compile(dialect=dialect)
+    except (CompileError, NotImplementedError):
+        return Stored("")
+    word, bracket, rest = name.partition("(")
+    word = word.partition(" CHARACTER SET ")[0].partition(" COLLATE ")[0].strip().lower()
+    first = rest.partition(")")[0].partition(",")[0]
+    if word == "float" and bracket and first.isdigit() and int(first) > 24:
+        word = "double"
+    own = getattr(kind, "collation", None) or ""
+    length = getattr(kind, "length", None)
+    return Stored(word, collation=own, length=length if isinstance(length, int) else None)
+
+
+def reader_of(kind: TypeEngine[Any], dialect: Dialect, takes: tuple[type, ...]) -> Convert | None:
+    """Return what turns a stored value into the model's, where that is written back the same.
+
+    And where it is told from stored ones, which are of the types `takes`.
+    """
+    impl = kind.dialect_impl(dialect)
+    read, write = impl.result_processor(dialect, None), impl.bind_processor(dialect)
+    if read is None or write is None:
+        return None
+
+    def to_key(value: Any) -> Any:
+        if value is None:
+            return None
         try:
-            value = read(text)
-        except ValueError:
-            return text
-        return value if write(value) == text else text
+            found = read(value)
+            back = write(found)
+        except (ValueError, TypeError, ArithmeticError, LookupError, AttributeError):
+            return value
+        told = type(found) in _TOLD and (type(found) is bool or not isinstance(found, takes))
+        return found if told and type(back) is type(value) and back == value else value
 
     return to_key
-
-
-def _is_enum(kind: TypeEngine[Any]) -> bool:
-    return isinstance(kind, Enum) or kind.__visit_name__ == "ENUM"
-
-
-def _is_single(kind: TypeEngine[Any]) -> bool:
-    """Tell whether a float type is of single precision on MariaDB."""
-    if not isinstance(kind, Float) or isinstance(kind, Double):
-        return False
-    return "DOUBLE" not in kind.__visit_name__.upper() and (kind.precision or 24) <= 24

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import ColumnElement, Select
-from sqlalchemy.sql import operators
-from sqlalchemy.sql.elements import Label, UnaryExpression
+from sqlalchemy import BindParameter, Column, ColumnElement, Select, bindparam
+from sqlalchemy.exc import CompileError
+from sqlalchemy.sql import operators, visitors
+from sqlalchemy.sql.elements import Grouping, Label, UnaryExpression
 
 from vrelko.core.order import NullPlace, Order, Term
 from vrelko.errors import OrderError, nearest
 from vrelko.sql.entities import mapped_names
-from vrelko.sql.sources import Sources, same, table_name
+from vrelko.sql.sources import Sources, plain, same, table_names
 
 _ORDER_MODIFIERS = (operators.desc_op, operators.asc_op)
 _NULL_PLACES: dict[Any, NullPlace] = {
@@ -46,27 +48,50 @@ class Names:
             "order-unknown",
         )
 
+    def add(self, element: ColumnElement[Any], key: str | None = None) -> str:
+        """Return the name of an expression that had none; a mapped class's own name is `key`."""
+        name = base = key if isinstance(key, str) and key.isidentifier() else _named(element)
+        number = 1
+        while name in self.columns:
+            if self.columns[name][0].compare(element):
+                return name
+            number += 1
+            name = f"{base}_{number}"
+        self.columns[name] = [written_out(element)]
+        return name
+
     def name_of(self, column: ColumnElement[Any]) -> str | None:
         """Return the shortest name that means just this column."""
         fits = [name for name, found in self.columns.items() if len(found) == 1]
         here = [name for name in fits if same(self.columns[name][0], column)]
         return min(here, key=lambda name: ("." in name, len(name), name), default=None)
 
+    def like(self, element: ColumnElement[Any]) -> str | None:
+        """Return the name of an expression that reads the same, None where there is none."""
+        fits = (name for name, found in self.columns.items() if len(found) == 1)
+        return next((n for n in fits if plain(self.columns[n][0]).compare(plain(element))), None)
+
 
 def read_names(select: Select[Any], sources: Sources) -> Names:
-    """Return the names of a select: selected labels first, then table columns, then dotted ones."""
+    """Return the names of a select: selected labels first, then table columns, then dotted ones.
+
+    A name of one entity's attribute means that, whatever else its tables call so.
+    """
     selected: dict[str, list[ColumnElement[Any]]] = {}
     for column in select.selected_columns:
         element = _plain(column)
         _add(selected, str(getattr(column, "key", None) or column), element)
     inner: dict[str, list[ColumnElement[Any]]] = {}
-    for table in sources.tables:
+    for table, name in zip(sources.tables, table_names(sources.tables), strict=True):
         for column in table.c:
             _add(inner, column.key, column)
-            _add(inner, f"{table_name(table)}.{column.key}", column)
+            _add(inner, f"{name}.{column.key}", column)
+    mapped: dict[str, list[ColumnElement[Any]]] = {}
     for name, element in mapped_names(select):
-        if name not in inner:
-            _add(inner, name, _counterpart(element, sources))
+        _add(mapped, name, _counterpart(element, sources))
+    for name, elements in mapped.items():
+        if len(elements) == 1 or name not in inner:
+            inner[name] = elements
     return Names({**inner, **selected})
 
 
@@ -107,21 +132,59 @@ def order_by_of(select: Select[Any]) -> tuple[Any, ...]:
 
 def _read_clause(clause: Any, names: Names) -> Term:
     descending, nulls = False, None
+    key = getattr(clause, "key", None)
+    if hasattr(clause, "__clause_element__"):  # an attribute of a mapped class
+        clause = clause.__clause_element__()
     while isinstance(clause, UnaryExpression) and clause.modifier is not None:
         if clause.modifier in _NULL_PLACES:
             nulls = _NULL_PLACES[clause.modifier]
         elif clause.modifier in _ORDER_MODIFIERS:
             descending = clause.modifier is operators.desc_op
         clause = clause.element
-    reference = getattr(clause, "element", clause)
+    reference = getattr(clause, "element", clause) if _is_reference(clause) else clause
+    if isinstance(reference, str):
+        return Term(reference, descending, nulls)
     name = names.name_of(_plain(reference)) if isinstance(reference, ColumnElement) else None
+    if name is None and isinstance(reference, ColumnElement):
+        name = names.like(reference) or names.add(reference, key)
     if name is None:
         raise OrderError(
-            "an ORDER BY expression is neither selected nor a column of the listing's tables",
-            "Select it with .label('name') and order by that name",
+            f"an order of type {type(clause).__name__} names no column",
+            "Give text such as '-caught_at', columns, or expressions of them",
             "order-expression",
         )
     return Term(name, descending, nulls)
+
+
+def _is_reference(clause: Any) -> bool:
+    """Tell whether a clause only points to a label or a column."""
+    return isinstance(clause, (Label, Grouping)) or "reference" in clause.__visit_name__
+
+
+def _named(element: ColumnElement[Any]) -> str:
+    """Return a name for an expression, made of its own text: the same in every process."""
+    try:
+        text = str(element.compile())
+    except CompileError:
+        text = element.__visit_name__
+    return re.sub(r"\W+", "_", text).strip("_").lower()[:60] or "expression"
+
+
+def written_out(element: ColumnElement[Any]) -> ColumnElement[Any]:
+    """Return an expression whose constants stand in its SQL.
+
+    As parameters SQLite matches no index of the expression, and PostgreSQL's generic plans none.
+    """
+
+    def write(part: Any, **_: Any) -> Any:
+        if isinstance(part, BindParameter) and part.unique and not part.expanding:
+            return bindparam(None, part.value, type_=part.type, literal_execute=True)
+        return None
+
+    if isinstance(element, (Column, Label)):
+        return element
+    found: ColumnElement[Any] = visitors.replacement_traverse(element, {}, write)  # type: ignore
+    return found
 
 
 def _plain(column: ColumnElement[Any]) -> ColumnElement[Any]:

@@ -15,6 +15,8 @@ WAYS = ("prefix", "contains", "words")
 
 PARAMETER = "search"
 _LIKE, _LOW, _HIGH = "search_like", "search_low", "search_high"
+_LAST = chr(sys.maxunicode) * 3
+"""Behind every text that may follow, whatever letters a collation takes for one."""
 
 
 @dataclass(frozen=True)
@@ -37,6 +39,15 @@ class Search:
             raise ListingError(
                 f"a search cannot be {self.how!r}", nearest(str(self.how), WAYS), "listing-choice"
             )
+        for name in ("columns", "orders"):
+            value = getattr(self, name)
+            listed = isinstance(value, Sequence) and not isinstance(value, (str, bytes))
+            if not listed or (name == "orders" and not all(isinstance(o, str) for o in value)):
+                raise ListingError(
+                    f"{name} of a search are a list, not a {type(value).__name__}",
+                    f"Give {name}=['ring']",
+                    "search-columns",
+                )
         if not self.columns:
             raise ListingError(
                 "a search names no column", "Give columns=['ring']", "search-columns"
@@ -58,7 +69,7 @@ class Search:
         text = str(given[PARAMETER])
         escaped = text.replace("/", "//").replace("%", "/%").replace("_", "/_")
         like = f"%{escaped}%" if self.how == "contains" else f"{escaped}%"
-        return {_LIKE: like, _LOW: text, _HIGH: _next(text), PARAMETER: text}
+        return {_LIKE: like, _LOW: text, _HIGH: text + _LAST, PARAMETER: text}
 
 
 def _words(columns: Sequence[ColumnElement[Any]], dialect: str) -> Any:
@@ -79,14 +90,3 @@ def _words(columns: Sequence[ColumnElement[Any]], dialect: str) -> Any:
         "Use how='contains', or join a full-text table of your own in the select",
         "search-words",
     )
-
-
-def _next(text: str) -> str:
-    """Return the least text behind all that begin with `text`, by code points."""
-    while text:
-        last = ord(text[-1])
-        if last < sys.maxunicode:
-            step = 0xE000 if last == 0xD7FF else last + 1  # surrogates are no characters
-            return text[:-1] + chr(step)
-        text = text[:-1]
-    return chr(sys.maxunicode)

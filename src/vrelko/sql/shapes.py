@@ -7,10 +7,11 @@ is wrapped, since a condition added to it would change what it means.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+import re
+from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import CompoundSelect, Select, TextClause
+from sqlalchemy import ColumnClause, CompoundSelect, Select, TextClause
 from sqlalchemy import select as make_select
 from sqlalchemy.sql import visitors
 from sqlalchemy.sql.elements import Over
@@ -18,10 +19,18 @@ from sqlalchemy.sql.functions import FunctionElement
 
 from vrelko.errors import ListingError, OrderError
 from vrelko.sql.entities import has_whole_entity, refuse_cut_collections
+from vrelko.sql.functions import distinct_terms, group_terms, is_extended, merges_rows
 from vrelko.sql.indexes import fixed_column
-from vrelko.sql.sources import Sources, conjuncts, read_sources, same
+from vrelko.sql.proofs import key_within, read_sources
+from vrelko.sql.sources import Sources, conjuncts, plain, same
 
-_UNSTABLE = ("random", "rand", "now", "current_timestamp", "uuid", "gen_random_uuid")
+_UNSTABLE = frozenset({
+    "random", "rand", "random_normal", "randomblob", "now", "current_timestamp", "current_time",
+    "current_date", "localtimestamp", "localtime", "clock_timestamp", "statement_timestamp",
+    "transaction_timestamp", "timeofday", "sysdate", "curdate", "curtime", "utc_timestamp",
+    "utc_date", "utc_time", "unixepoch", "uuid", "uuid_short", "gen_random_uuid",
+    "uuid_generate_v4", "newid", "nextval", "sys_guid",
+})  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -55,8 +64,16 @@ def refuse_selects(select: Any) -> None:
     if isinstance(select, CompoundSelect):
         return
     refuse_cut_collections(select)
+    _refuse_columns(select)
+    if select._offset_clause is not None:
+        raise ListingError(
+            "the select has an OFFSET of its own, so its first rows would never be shown",
+            "Leave OFFSET and LIMIT to the listing; where just those rows are meant, page "
+            "select(….subquery())",
+            "select-offset",
+        )
     for clause in select._order_by_clauses:
-        _refuse_term(clause)
+        refuse_term(clause)
 
 
 def shape_of(select: Select[Any] | CompoundSelect[Any]) -> Shape:
@@ -64,51 +81,46 @@ def shape_of(select: Select[Any] | CompoundSelect[Any]) -> Shape:
     if isinstance(select, CompoundSelect):
         sub = select.subquery("vrelko_rows")
         return Shape(make_select(sub), Sources((sub,), frozenset(), ()), (), wrapped=True)
-    own_limit = select._limit_clause is not None or select._offset_clause is not None
-    if own_limit or _has_window(select):
+    if _must_wrap(select):
         return _wrap(select)
     sources = read_sources(select)
     if select._group_by_clauses:
-        keys = tuple(select._group_by_clauses)
+        keys = group_terms(select)
         return Shape(select, sources, keys, closed="GROUP BY")
     unique = _without_fixed(select, sources.unique)
     if select._distinct:
         shown = tuple(select.selected_columns)
-        held = [getattr(one, "element", one) for one in shown] + list(shown)
+        held = [plain(one) for one in shown] + list(shown)
         if not unique or not all(any(same(key, one) for one in held) for key in unique):
             unique = shown
         return Shape(select, sources, unique, closed="DISTINCT")
     return Shape(select, sources, unique)
 
 
+def _must_wrap(select: Select[Any]) -> bool:
+    """Tell whether a condition added to a select would change what its rows are."""
+    own_limit = select._limit_clause is not None or select._fetch_clause is not None
+    prefixed = any("distinct" in str(text).lower() for text, _ in select._prefixes)
+    distinct = bool(distinct_terms(select)) or is_extended(select) or prefixed
+    return own_limit or distinct or _merges_all(select) or _has_window(select)
+
+
 def _wrap(select: Select[Any]) -> Shape:
     if has_whole_entity(select):
         raise ListingError(
-            "a select of entities with an own LIMIT or window functions would lose its entities",
+            "a select of entities with an own LIMIT, DISTINCT ON or window functions would lose "
+            "its entities",
             "Select columns, or page the entities alone",
             "select-wrapped",
         )
-    inner = read_sources(select)
     sub = select.subquery("vrelko_rows")
-    shown = list(select.selected_columns)
-    unique: list[Any] = []
-    for key in _merged_by(select) or inner.unique:
-        at = next(
-            (i for i, one in enumerate(shown) if same(getattr(one, "element", one), key)), None
-        )
-        if at is None:
-            unique = []
-            break
-        unique.append(list(sub.c)[at])
-    sources = replace(inner, tables=(sub,), unique=tuple(unique), optional=frozenset())
-    return Shape(make_select(sub), sources, tuple(unique), wrapped=True)
+    proves = not (_merges_all(select) or select._prefixes)
+    unique = key_within(select, list(sub.c)) if proves else ()
+    return Shape(make_select(sub), Sources((sub,), frozenset(), unique), unique, wrapped=True)
 
 
-def _merged_by(select: Select[Any]) -> tuple[Any, ...]:
-    """Return what identifies the rows of a DISTINCT or grouped select."""
-    if select._group_by_clauses:
-        return tuple(select._group_by_clauses)
-    return tuple(select.selected_columns) if select._distinct else ()
+def _merges_all(select: Select[Any]) -> bool:
+    return not select._group_by_clauses and any(map(merges_rows, select.selected_columns))
 
 
 def _has_window(select: Select[Any]) -> bool:
@@ -126,8 +138,28 @@ def _without_fixed(select: Select[Any], unique: tuple[Any, ...]) -> tuple[Any, .
     return left or unique[:1]
 
 
-def _refuse_term(clause: Any) -> None:
+def _refuse_columns(select: Select[Any]) -> None:
+    """Raise ListingError for columns whose number cannot be told."""
+    for column in select._raw_columns:
+        text = str(column.text) if isinstance(column, TextClause) else ""
+        if isinstance(column, ColumnClause) and column.is_literal:
+            text = column.name if _STAR.search(column.name) else ""
+        if text:
+            raise ListingError(
+                f"the select shows {text!r}, which may be any number of columns",
+                "Select a Table or its columns, or give text a name and a type: "
+                "literal_column('…', Integer).label('name')",
+                "select-columns",
+            )
+
+
+_STAR = re.compile(r"(^|[.,\s])\*\s*($|,)")
+
+
+def refuse_term(clause: Any) -> None:
     """Raise OrderError for order terms that no page can rely on."""
+    if hasattr(clause, "__clause_element__"):
+        clause = clause.__clause_element__()
     for element in visitors.iterate(clause):
         if isinstance(element, TextClause):
             raise OrderError(

@@ -6,13 +6,12 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Alias, Column, ColumnElement, Join, Select, Table, UniqueConstraint
+from sqlalchemy import Alias, Column, ColumnElement, Table, TableValuedAlias
 from sqlalchemy.sql import operators
-from sqlalchemy.sql.elements import BinaryExpression, BooleanClauseList, Grouping
-from sqlalchemy.sql.selectable import FromClause, Subquery
+from sqlalchemy.sql.elements import BinaryExpression, BooleanClauseList, Grouping, Label
+from sqlalchemy.sql.selectable import AliasedReturnsRows, FromClause
 
-from vrelko.errors import ListingError, OrderError
-from vrelko.sql.entities import plain_froms
+from vrelko.errors import OrderError
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,29 +25,6 @@ class Sources:
     unique: tuple[Any, ...]
 
 
-def read_sources(select: Select[Any]) -> Sources:
-    """Return the tables of a select and the columns proven to identify one of its rows.
-
-    Proof comes from primary keys and unique constraints of base tables alone: a join keeps the
-    left key where the right side is matched on a full unique key, else both keys are needed.
-    Raises ListingError for tables that prove nothing (`unique` stays empty for those without key).
-    """
-    tables: list[FromClause] = []
-    optional: set[FromClause] = set()
-    unique: list[Any] = []
-    proven = True
-    for source in plain_froms(select):
-        _collect(source, False, tables, optional)
-        key = _key_of(source)
-        proven = proven and bool(key)
-        unique.extend(key)
-    if not tables:
-        raise ListingError(
-            "the select reads from no table", "Select columns of a table or join", "select-source"
-        )
-    return Sources(tuple(tables), frozenset(optional), tuple(unique) if proven else ())
-
-
 def same(one: Any, other: Any) -> bool:
     """Tell whether two columns or tables are one, whatever the ORM has noted on them.
 
@@ -58,8 +34,24 @@ def same(one: Any, other: Any) -> bool:
 
 
 def table_name(source: FromClause) -> str:
-    """Return the name a table or alias goes by inside its select."""
-    return str(getattr(source, "name", source))
+    """Return the name a table or alias goes by inside its select.
+
+    Anonymous aliases get theirs when they are compiled: they go by their table's here.
+    """
+    name = str(getattr(source, "name", source))
+    if not name.startswith("%("):
+        return name
+    base = base_table(source)
+    return "rows" if base is None else base.name
+
+
+def table_names(tables: Sequence[FromClause]) -> list[str]:
+    """Return the names of a select's tables, numbered where several go by one."""
+    names: list[str] = []
+    for name in map(table_name, tables):
+        number = sum(1 for known in names if known.partition("#")[0] == name)
+        names.append(f"{name}#{number + 1}" if number else name)
+    return names
 
 
 def base_table(source: FromClause) -> Table | None:
@@ -67,6 +59,13 @@ def base_table(source: FromClause) -> Table | None:
     if isinstance(source, Alias):
         return base_table(source.element) if isinstance(source.element, FromClause) else None
     return source if isinstance(source, Table) else None
+
+
+def is_source(source: FromClause) -> bool:
+    """Tell whether rows can be paged that come from there."""
+    inner = isinstance(source, (AliasedReturnsRows, TableValuedAlias))
+    sampled = source.__visit_name__ == "tablesample"
+    return not sampled and (inner or base_table(source) is not None)
 
 
 def conjuncts(clause: Any) -> Iterator[Any]:
@@ -94,74 +93,24 @@ def _is_between(clause: Any) -> bool:
     )
 
 
-def _collect(
-    source: FromClause, missing: bool, tables: list[FromClause], optional: set[FromClause]
-) -> None:
-    if isinstance(source, Join):
-        _collect(source.left, missing or source.full, tables, optional)
-        _collect(source.right, missing or source.full or source.isouter, tables, optional)
-        return
-    if base_table(source) is None and not isinstance(source, Subquery):
-        raise ListingError(
-            f"the select reads from {table_name(source)!r}, which is no table",
-            "Select from tables and joins of tables",
-            "select-source",
-        )
-    tables.append(source)
-    if missing:
-        optional.add(source)
+def plain(element: Any) -> Any:
+    """Return what stands under labels and brackets."""
+    while isinstance(element, (Label, Grouping)):
+        element = element.element
+    return element
 
 
-def _key_of(source: FromClause) -> tuple[Any, ...]:
-    if not isinstance(source, Join):
-        keys = list(_unique_keys(source))
-        return keys[0] if keys else ()
-    left, right = _key_of(source.left), _key_of(source.right)
-    if left and _matched_on_key(source, source.right):
-        return left
-    if right and not source.isouter and not source.full and _matched_on_key(source, source.left):
-        return right
-    return (*left, *right) if left and right else ()
+def origins(element: Any) -> tuple[Column[Any], ...]:
+    """Return the table columns whose values an expression shows unchanged, none if it computes.
 
-
-def _matched_on_key(join: Join, side: FromClause) -> bool:
-    """Tell whether each row of the other side meets at most one row of `side`."""
-    if isinstance(side, Join) or join.full:
-        return False
-    fixed = set()
-    for part in conjuncts(join.onclause):
-        if isinstance(part, BinaryExpression) and part.operator is operators.eq:
-            for one, other in ((part.left, part.right), (part.right, part.left)):
-                elsewhere = not same(getattr(other, "table", None), side)
-                if same(getattr(one, "table", None), side) and elsewhere:
-                    fixed.add(one)
-    return any(fixed.issuperset(key) for key in _unique_keys(side))
-
-
-def _unique_keys(source: FromClause) -> Iterator[tuple[Any, ...]]:
-    """Yield the keys of a table or alias: the primary key, then unique keys without NULLs."""
-    table = base_table(source)
-    if table is None:
-        return
-    sets: list[Sequence[Column[Any]]] = []
-    if len(table.primary_key.columns):
-        sets.append(list(table.primary_key.columns))
-    sets.extend(
-        list(constraint.columns)
-        for constraint in sorted(table.constraints, key=lambda c: str(c.name))
-        if isinstance(constraint, UniqueConstraint)
-    )
-    for columns in sets:
-        if all(not column.nullable for column in columns):
-            yield tuple(source.c[column.key] for column in columns)
-
-
-def is_nullable(element: ColumnElement[Any], sources: Sources) -> bool:
-    """Tell whether an order term may be NULL; expressions always may."""
-    column = getattr(element, "element", element) if not isinstance(element, Column) else element
-    table = getattr(column, "table", None)
-    nullable = getattr(column, "nullable", True)
-    return bool(nullable) or table in sources.optional
+    Through aliases, subqueries and the members of set operations, which may give several.
+    """
+    element = plain(element)
+    if isinstance(element, Column) and isinstance(element.table, Table):
+        return (element,)
+    proxied = getattr(element, "_proxies", ())  # no public name tells what a column stands for
+    found = [origins(one) for one in proxied]
+    return tuple(one for part in found for one in part) if all(found) else ()
 
 
 def is_row_id(element: ColumnElement[Any]) -> bool:

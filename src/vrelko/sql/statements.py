@@ -18,10 +18,8 @@ from sqlalchemy import (
     and_,
     bindparam,
     case,
-    func,
     literal_column,
     or_,
-    select,
     tuple_,
 )
 
@@ -35,9 +33,10 @@ from vrelko.core.seek import (
     plan_edge,
     plan_ranges,
 )
-from vrelko.sql.indexes import NO_PINS, Pins, without_hint
+from vrelko.sql.functions import group_terms
+from vrelko.sql.indexes import NO_PINS, Pins
 from vrelko.sql.keys import KeyColumn
-from vrelko.sql.sources import conjuncts, is_row_id, same
+from vrelko.sql.sources import conjuncts, is_row_id, plain, same
 
 LIMIT = "vrelko_limit"
 OFFSET = "vrelko_offset"
@@ -117,6 +116,10 @@ def make_source(
         places.append(at)
     shown = tuple(_find(selected, key.element) for key in keys)
     whole = statement.order_by(None)
+    if whole.get_execution_options().get(
+        "yield_per"
+    ):  # a page comes whole, and rows are told apart
+        whole = whole.execution_options(yield_per=None)
     if added:
         whole = whole.add_columns(*added)
     return Source(
@@ -185,35 +188,9 @@ def build_deferred(
     return ordered(joined, source.order)
 
 
-def build_rows(statement: Select[Any]) -> Select[Any]:
-    """Return a select without its order, one literal a row: to count or estimate."""
-    rows: Select[Any] = statement.order_by(None)
-    if not statement._distinct:  # each row of a DISTINCT select counts as what it shows
-        rows = rows.with_only_columns(literal_column("1"), maintain_column_froms=True)
-    return rows
-
-
-def build_count_behind(
-    source: Source, null_keys: Sequence[bool], backward: bool, cap: int | None
-) -> tuple[Select[Any], ...]:
-    """Return statements that together count the rows behind a key, or ahead of it."""
-    return tuple(
-        build_count(without_hint(one.limit(None)), cap)
-        for one in build_seek(source, null_keys, backward)
-    )
-
-
 def build_whole(source: Source) -> Select[Any]:
     """Return the statement for every row, in order."""
     return ordered(source, source.order)
-
-
-def build_count(statement: Select[Any], cap: int | None) -> Select[Any]:
-    """Return the statement that counts a select's rows, at most `cap` + 1 of them."""
-    rows = build_rows(statement)
-    if cap is not None:
-        rows = rows.limit(bindparam(None, cap + 1, type_=Integer, literal_execute=True))
-    return select(func.count()).select_from(rows.subquery("vrelko_rows"))
 
 
 def key_parameters(key: Sequence[Any], prefix: str = KEY) -> dict[str, Any]:
@@ -272,8 +249,10 @@ def first_where(
     and by neither of ours beside a BETWEEN. SQLAlchemy has no public way to write it so. Where rows
     are grouped by something else than the order, the predicate waits for the groups.
     """
-    groups = statement._group_by_clauses
-    if groups and not all(any(same(key.element, one) for one in groups) for key in source.keys):
+    groups = group_terms(statement) if statement._group_by_clauses else ()
+    if statement._group_by_clauses and not all(
+        any(plain(key.element).compare(plain(one)) for one in groups) for key in source.keys
+    ):
         return statement.having(predicate)
     whole = statement.where(predicate)
     own = (part for criterion in whole._where_criteria[:-1] for part in conjuncts(criterion))
@@ -342,9 +321,9 @@ def build_predicate(
     """Return the condition of one range behind a key."""
     conditions: list[ColumnElement[bool]] = []
     for position in part.equal:
-        element = source.keys[position].element
-        same = element.is_(None) if null_keys[position] else element == _key(source, position)
-        conditions.append(same)
+        key = source.keys[position]
+        name = f"{source.prefix}{position}"
+        conditions.append(key.element.is_(None) if null_keys[position] else key.equals(name))
     if part.null is not None:
         conditions.append(source.keys[part.null].element.is_(None))
     if part.not_null is not None:
@@ -356,10 +335,10 @@ def build_predicate(
 
 def _beyond(source: Source, order: Order, positions: tuple[int, ...]) -> ColumnElement[bool]:
     descending = order.terms[positions[0]].descending
-    elements = [source.keys[i].element for i in positions]
-    keys = [_key(source, i) for i in positions]
     if len(positions) == 1:
-        return elements[0] < keys[0] if descending else elements[0] > keys[0]
+        return source.keys[positions[0]].beyond(f"{source.prefix}{positions[0]}", descending)
+    elements = [source.keys[i].sought for i in positions]
+    keys = [_key(source, i) for i in positions]
     left, right = tuple_(*elements), tuple_(*keys)
     beyond = left < right if descending else left > right
     if not source.bounded:

@@ -5,16 +5,25 @@ Paging a subquery that holds the union makes engines read all of it.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Column, CompoundSelect, Label, Select, select, union_all
-from sqlalchemy.engine.interfaces import Dialect
-from sqlalchemy.sql import visitors
-from sqlalchemy.sql.elements import Over
+from sqlalchemy import (
+    BindParameter,
+    Column,
+    ColumnClause,
+    ColumnElement,
+    CompoundSelect,
+    Null,
+    Select,
+    select,
+    union_all,
+)
 
-from vrelko.sql.keys import key_column
+from vrelko.sql.functions import is_extended
+from vrelko.sql.keys import KeyColumn
+from vrelko.sql.sources import plain
 from vrelko.sql.statements import (
     LIMIT,
     Source,
@@ -30,18 +39,29 @@ def members_of(statement: Any) -> tuple[Select[Any], ...]:
     """Return the selects of a UNION ALL that a page may be pushed into, else none."""
     if not isinstance(statement, CompoundSelect):
         return ()
-    own = statement._limit_clause is not None or statement._offset_clause is not None
+    own = statement._limit_clause is not None or statement._fetch_clause is not None
     members = [one for one in statement.selects if isinstance(one, Select) and _is_plain(one)]
     all_rows = statement.keyword.value == "UNION ALL" and not own
     return tuple(members) if all_rows and len(members) == len(statement.selects) else ()
 
 
+@dataclass(frozen=True)
+class Members:
+    """The selects of a UNION ALL, and at which position of their rows each order term stands.
+
+    `over` gives the key of a term, by its position in the order, over another column.
+    """
+
+    selects: tuple[Select[Any], ...] = ()
+    places: tuple[int, ...] = ()
+    over: Callable[[int, ColumnElement[Any]], KeyColumn] | None = None
+
+
+NO_MEMBERS = Members()
+
+
 def build_union(
-    source: Source,
-    members: Sequence[Select[Any]],
-    dialect: Dialect,
-    null_keys: Sequence[bool] | None,
-    backward: bool,
+    source: Source, members: Members, null_keys: Sequence[bool] | None, backward: bool
 ) -> Select[Any]:
     """Return one statement for a page over the members: behind a key, or the first page.
 
@@ -49,33 +69,41 @@ def build_union(
     """
     order = source.order.reversed() if backward else source.order
     parts = []
-    for member in members:
-        apart = _member(source, member, dialect)
+    for member in members.selects:
+        # A constant keeps its label: as itself, ORDER BY would take it for a position.
+        shown = [one if is_constant(plain(one)) else plain(one) for one in member.selected_columns]
+        apart = replace(source, select=member.order_by(None), keys=_keys(members, shown))
         for group in ranges_by_statement(apart, order, null_keys):
             one = page_statement(apart, order, group, null_keys or ())
             parts.append(select(one.subquery()))
     rows = union_all(*parts).subquery("vrelko_rows")
-    keys = [key_column(rows.c[str(key.element.key)], dialect) for key in source.keys]
+    keys = _keys(members, list(rows.c))
     whole = make_source(select(rows), source.order, keys, source.capabilities, list(rows.c))
     return ordered(whole, order).limit(integer(LIMIT))
 
 
-def _member(source: Source, member: Select[Any], dialect: Dialect) -> Source:
-    """Return a member as a source of its own, with the same order over its own columns."""
-    shown = [
-        # A constant keeps its label: as itself, ORDER BY would take it for a position.
-        one.element if isinstance(one, Label) and isinstance(one.element, Column) else one
-        for one in member.selected_columns
-    ]
-    names = [str(column.key) for column in source.select.selected_columns]
-    elements = [shown[names.index(str(key.element.key))] for key in source.keys]
-    keys = tuple(key_column(element, dialect) for element in elements)
-    return replace(source, select=member.order_by(None), keys=keys)
+def _keys(members: Members, shown: Sequence[Any]) -> tuple[KeyColumn, ...]:
+    assert members.over is not None
+    return tuple(members.over(i, shown[place]) for i, place in enumerate(members.places))
 
 
 def _is_plain(member: Select[Any]) -> bool:
     """Tell whether a condition added to a member keeps what the member means."""
     own_limit = member._limit_clause is not None or member._offset_clause is not None
     merges = member._distinct or member._group_by_clauses or member._having_criteria
-    parts = (part for column in member.selected_columns for part in visitors.iterate(column))
-    return not (own_limit or merges or any(isinstance(part, Over) for part in parts))
+    changed = own_limit or member._fetch_clause is not None or merges or is_extended(member)
+    if changed or member._prefixes or member._for_update_arg is not None:
+        return False
+    # Functions could merge rows or multiply them: what is not a column or a value is not trusted.
+    return all(
+        isinstance(one, (Column, BindParameter, Null)) or is_constant(one)
+        for one in map(plain, member.selected_columns)
+    )
+
+
+def is_constant(element: Any) -> bool:
+    """Tell whether an expression is a whole number that stands in the select."""
+    if isinstance(element, BindParameter):
+        return type(element.value) is int and element.unique
+    written = isinstance(element, ColumnClause) and element.is_literal
+    return bool(written and element.name.removeprefix("-").isdigit())

@@ -9,7 +9,8 @@ from typing import Any
 from sqlalchemy import ColumnElement, Select, and_, bindparam, or_, tuple_
 
 from vrelko.core.seek import Range, plan_ranges
-from vrelko.sql.statements import Source, build_predicate, first_where
+from vrelko.errors import ListingError
+from vrelko.sql.statements import Source, build_keys, build_predicate, first_where
 
 TOP = "vrelko_top_"
 IDS = "vrelko_ids"
@@ -24,12 +25,34 @@ def keep_behind(
     The row of the key itself stays. Parameters: `vrelko_top_0`, …. Read from the head the
     condition costs the rows that it takes out; no index is needed for it.
     """
+    if source.capabilities.ors_lose:
+        raise ListingError(
+            "a ceiling is an OR of key ranges, which gives wrong rows of a table that is spread "
+            "over several servers",
+            "Serve it by keyset, which needs no ceiling",
+            "shards-ceiling",
+        )
     apart = replace(source, prefix=TOP)
     everything = tuple(range(len(source.order)))
     ranges = (Range(equal=everything), *plan_ranges(source.order, null_keys, "split"))
     behind = or_(*(build_predicate(apart, source.order, part, null_keys) for part in ranges))
     whole = first_where(source, source.select, behind)
     return replace(source, select=whole), first_where(source, counted, behind)
+
+
+def build_key_by_id(
+    source: Source, counted: Select[Any], identity: Sequence[int], null_keys: Sequence[bool]
+) -> Select[Any]:
+    """Return the statement for the key of one row, by what identifies it.
+
+    Parameters: `vrelko_ids0`, …, those that are not NULL.
+    """
+    conditions = [
+        source.keys[place].element.is_(None) if null else source.keys[place].equals(f"{IDS}{i}")
+        for i, (place, null) in enumerate(zip(identity, null_keys, strict=True))
+    ]
+    whole = first_where(source, build_keys(source, counted), and_(*conditions))
+    return whole.order_by(None).limit(2)
 
 
 def build_by_ids(source: Source, identity: Sequence[int]) -> Select[Any]:

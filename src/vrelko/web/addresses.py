@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from urllib.parse import parse_qsl, quote, urlencode
 
 from vrelko.core.arithmetic import Link
+from vrelko.core.spot import Spot
 from vrelko.web.wire import USUAL, Wire
 
 if TYPE_CHECKING:
@@ -62,29 +63,32 @@ def page_urls(page: Page, url: str, wire: Wire = USUAL) -> Urls:
     the address without it. Parameters other than the position are kept as they are.
     """
     address = _Address(url, wire, page)
-    numbered = wire.numbers and page.number is not None and page.number_exact
-    number, last = page.number or 1, page.last_number
-    if numbered:
-        prev = address.of_number(number - 1) if not page.at_start and number > 1 else None
-        following = None if page.at_end else address.of_number(number + 1)
-    else:
-        prev, following = address.of_cursor(page.prev), address.of_cursor(page.next)
-    end = page.last
-    if end is not None:
-        end = address.of_number(last) if numbered and last else address.of_cursor(end)
+    prev, following = address.of_cursor(page.prev), address.of_cursor(page.next)
+    this, end, last = address.of_cursor(page.self), address.of_cursor(page.last), page.last_number
+    offset = page.offset
+    if _is_numbered(page, wire) and offset is not None:
+        # A page that begins less than a size from the start ends where this one begins: a cursor.
+        if prev is not None and offset >= page.size:
+            prev = address.of_offset(offset - page.size)
+        following = None if following is None else address.of_offset(offset + page.size)
+        this = address.of_offset(offset)
+        end = address.of_number(last) if end is not None and last else end
+    start = address.of_number(1)
     return Urls(
-        _self(address, page, numbered), None if page.at_start else address.bare(),
+        start if page.at_start or this is None else this, None if page.at_start else start,
         prev, following, end,
         tuple(_place(address, link) for link in page.strip(wire.slots)),
     )  # fmt: skip
 
 
-def _self(address: _Address, page: Page, numbered: bool) -> str:
-    if page.at_start:
-        return address.bare()
-    if numbered and page.number is not None:
-        return address.of_number(page.number)
-    return address.of_cursor(page.self) or address.bare()
+def _is_numbered(page: Page, wire: Wire) -> bool:
+    """Tell whether links may hold numbers: the page stands where its number says.
+
+    Cursors alone carry what keeps a walk steady.
+    """
+    if not wire.numbers or page.number is None or not page.number_exact or page.walk.kept:
+        return False
+    return wire.offsets or (page.offset or 0) % page.size == 0
 
 
 def _place(address: _Address, link: Link) -> Place:
@@ -103,14 +107,25 @@ class _Address:
         self._kept = [pair for pair in kept if pair[0] not in wire.positions]
         self._query = urlencode(self._kept)
         self._size = 1 if page is None else page.size
+        self._page = page if page is not None and page.walk.kept else None
 
     def bare(self) -> str:
         return self._join(self._head, self._query)
 
     def of_number(self, number: int) -> str:
+        if self._page is not None:  # in its walk, which a cursor tells of
+            spot = Spot.start() if number == 1 else Spot.number(number)
+            return self._at(self._wire.cursor, self._page.cursor_to(spot))
         if number == 1:
             return self.bare()
         return self._at(self._wire.page, self._wire.number_text(number, self._size))
+
+    def of_offset(self, offset: int) -> str:
+        if offset == 0:
+            return self.bare()
+        wire = self._wire
+        text = str(offset) if wire.offsets else str(offset // self._size + wire.first)
+        return self._at(wire.page, text)
 
     def of_cursor(self, cursor: str | None) -> str | None:
         return None if cursor is None else self._at(self._wire.cursor, cursor)

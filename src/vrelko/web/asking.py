@@ -14,7 +14,7 @@ from uuid import UUID
 from sqlalchemy.types import TypeEngine
 
 from vrelko.core.spot import Spot
-from vrelko.errors import PageError, nearest
+from vrelko.errors import ListingError, PageError, nearest
 from vrelko.web.wire import USUAL, Wire
 
 if TYPE_CHECKING:
@@ -36,8 +36,16 @@ def request_from(
 
     `params`: a query string, pairs, a mapping, or any framework's multi-valued one. `path_part`:
     the position, where it is part of the path. `given`: parameters that the address must not
-    choose, such as a tenant. Raises PageError and OrderError.
+    choose, such as a tenant. Raises PageError, OrderError, and ListingError for one that is None.
     """
+    unset = [name for name, value in (given or {}).items() if value is None]
+    if unset:
+        raise ListingError(
+            f"the parameter {unset[0]!r} that requests may not choose has no value, so all rows "
+            "would be shown",
+            "Refuse the request where it is not known, or leave the parameter out of params",
+            "web-fixed",
+        )
     values = _gather(params, listing, wire, set(given or {}))
     own = {name: values.pop(wire.named(name), None) for name in
            (wire.page, wire.size, wire.cursor, wire.sort)}  # fmt: skip

@@ -134,14 +134,15 @@ export function openFeed(root) {
     news.disabled = true;
     try {
       const found = [];
-      let url = address() + (query.size ? "&" : "?") + new URLSearchParams({ cursor: before, size: 50 });
       let top = before;
-      for (let i = 0; url && i < 10; i++) {
-        const page = await ask(url);
+      // By `before`, which stops at the rows that are known: the page of `prev` is always a full one.
+      for (let i = 0; i < 10; i++) {
+        const asked = new URLSearchParams({ cursor: top, size: 50 });
+        const page = await ask(address() + (query.size ? "&" : "?") + asked);
         if (mine !== turn) return;
         found.unshift(...page.rows);
         if (page.rows.length) top = page.before;
-        url = page.links.prev;
+        if (!page.links.prev) break;
       }
       const anchor = [...list.children].find((one) => one.getBoundingClientRect().bottom > 0);
       const at = anchor?.getBoundingClientRect().top;

@@ -1,0 +1,129 @@
+"""Private servers of which one spreads a table over two others: PostgreSQL's foreign tables, and
+MariaDB's engine Spider. Started for the tests that want them, and stopped again."""
+
+from __future__ import annotations
+
+import os
+import pwd
+import shutil
+import socket
+import subprocess
+import tempfile
+import time
+from contextlib import ExitStack, contextmanager
+from pathlib import Path
+
+import pytest
+from sqlalchemy import create_engine
+
+_PLUGINS = ("/usr/lib/mysql/plugin", "/usr/lib/mariadb/plugin", "/usr/lib64/mariadb/plugin")
+
+
+def missing(what, how):
+    """Skip, or fail where such servers are wanted (`VRELKO_REQUIRE=shards`)."""
+    if "shards" in os.environ.get("VRELKO_REQUIRE", "").split(","):
+        raise RuntimeError(f"{what} is missing: {how}")
+    pytest.skip(f"{what} is missing: {how}")
+
+
+def free_port():
+    with socket.socket() as one:
+        one.bind(("127.0.0.1", 0))
+        return one.getsockname()[1]
+
+
+@contextmanager
+def postgresql_cluster():
+    """Three servers: the URL of one that has the two others' tables as partitions."""
+    found = sorted(Path("/usr/lib/postgresql").glob("*/bin/initdb"))
+    if not found:
+        missing("initdb", "apt install postgresql")
+    tools = found[-1].parent
+    user = "postgres" if os.getuid() == 0 else None
+    folder = Path(tempfile.mkdtemp(prefix="vrelko-shards-"))
+    if user is not None:
+        shutil.chown(folder, user)
+    ports = [free_port() for _ in range(3)]
+    try:
+        for port in ports:
+            data = folder / str(port)
+            run(
+                user,
+                tools / "initdb",
+                "-D",
+                data,
+                "-A",
+                "trust",
+                "-U",
+                "postgres",
+                "--locale=C",
+                "-E",
+                "UTF8",
+            )
+            options = f"-p {port} -c fsync=off -c listen_addresses=127.0.0.1 -k {folder}"
+            run(user, tools / "pg_ctl", "-D", data, "-w", "-o", options, "-l",
+                folder / f"{port}.log", "start")  # fmt: skip
+        yield [f"postgresql+psycopg://postgres@127.0.0.1:{port}/postgres" for port in ports]
+    finally:
+        for port in ports:
+            run(user, tools / "pg_ctl", "-D", folder / str(port), "-m", "immediate", "stop",
+                check=False)  # fmt: skip
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+@contextmanager
+def mariadb_cluster():
+    """Three servers: the URLs, the first one's server with Spider."""
+    plugins = next((Path(p) for p in _PLUGINS if (Path(p) / "ha_spider.so").exists()), None)
+    server = shutil.which("mariadbd") or shutil.which("mariadbd", path="/usr/sbin")
+    if plugins is None or server is None or not shutil.which("mariadb-install-db"):
+        missing("Spider", "apt install mariadb-server mariadb-plugin-spider")
+    user = "mysql" if os.getuid() == 0 else pwd.getpwuid(os.getuid()).pw_name
+    folder = Path(tempfile.mkdtemp(prefix="vrelko-shards-"))
+    folder.chmod(0o755)
+    ports = [free_port() for _ in range(3)]
+    started = []
+    stack = ExitStack()
+    try:
+        for i, port in enumerate(ports):
+            data = folder / str(port)
+            run(None, "mariadb-install-db", "--no-defaults", f"--datadir={data}", f"--user={user}",
+                "--auth-root-authentication-method=normal", "--skip-test-db")  # fmt: skip
+            more = [f"--plugin-dir={plugins}", "--plugin-load-add=ha_spider"] if i == 0 else []
+            log = stack.enter_context((folder / f"{port}.log").open("w"))
+            started.append(subprocess.Popen(
+                [server, "--no-defaults", f"--datadir={data}", f"--port={port}", f"--user={user}",
+                 f"--socket={data}/socket", f"--pid-file={data}/pid", "--bind-address=127.0.0.1",
+                 "--innodb-flush-log-at-trx-commit=0", "--innodb-buffer-pool-size=64M", *more],
+                stdout=log, stderr=log,
+            ))  # fmt: skip
+        urls = [f"mariadb+pymysql://root@127.0.0.1:{port}/mysql" for port in ports]
+        for url in urls:
+            wait_for(url)
+        yield urls
+    finally:
+        for one in started:
+            one.kill()
+            one.wait()
+        stack.close()
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def wait_for(url):
+    engine = create_engine(url)
+    until = time.monotonic() + 60
+    while True:
+        try:
+            with engine.connect():
+                return engine.dispose()
+        except Exception:
+            if time.monotonic() > until:
+                raise
+            time.sleep(0.2)
+
+
+def run(user, *command, check=True):
+    texts = [str(part) for part in command]
+    found = subprocess.run(texts, capture_output=True, text=True, user=user, cwd="/tmp")
+    if check and found.returncode:
+        raise RuntimeError(f"{texts[0]}: {found.stdout[-500:]} {found.stderr[-1500:]}")
