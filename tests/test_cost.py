@@ -31,7 +31,7 @@ from vrelko.core.cost.work import NO_WORK, Work
 from vrelko.core.facts import ColumnFacts, ServerFacts
 from vrelko.core.sampling import common_values, judge_neighbours, share_bounds
 from vrelko.engines.counting import count_reads
-from vrelko.engines.paths import explain_path
+from vrelko.engines.paths import Reader
 from vrelko.measuring.calibrate import calibrate
 from vrelko.measuring.trials import Bench, count_work
 from vrelko.sql.statements import key_parameters
@@ -164,8 +164,8 @@ def test_a_server_tells_where_it_leaves_the_index_behind_a_key(filled):
             (statement,) = variant.seek(key, False, True)
             limited = variant.limited(statement, 301)
             given = {"g": 0, **key_parameters(key)}
-            seen = explain_path(connection, limited, given, "costed")
-            assert (seen.scan, seen.sorts) == (path.scan, path.kind == "sorted")
+            seen = Reader.of(connection, "costed").path(limited, given)
+            assert (seen.scan, seen.sorts == "all") == (path.scan, path.kind == "sorted")
     deep, near = (model.keyset(301, at=at) for at in (routes.seek_switch + 1, 10.0))
     assert deep.sorted_rows > 0 == near.sorted_rows
 

@@ -19,7 +19,7 @@ from scenarios import listings
 from shapes import shapes
 
 import vrelko
-from vrelko.engines.paths import explain_path
+from vrelko.engines.paths import Reader
 from vrelko.serving import routing
 from vrelko.sql.statements import LIMIT, OFFSET
 
@@ -73,9 +73,8 @@ def bisect(engine, listing, table, rows):
         variant = listing.lent_variant(connection, None, {})
 
         def ask(offset):
-            return explain_path(
-                connection, variant.offset(), {LIMIT: size + 1, OFFSET: offset}, table
-            ).signature
+            asked = {LIMIT: size + 1, OFFSET: offset}
+            return Reader.of(connection, table).path(variant.offset(), asked).signature
 
         first, low, high = ask(0), 0, max(rows - size, 1)
         while high - low > 1:

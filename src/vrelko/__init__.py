@@ -20,13 +20,14 @@ if TYPE_CHECKING:
     from vrelko.measuring.concurrent import Crowd, run_crowd
     from vrelko.measuring.drifting import Drift, drift
     from vrelko.measuring.measure import Measurement, measure
+    from vrelko.measuring.plans import plan
     from vrelko.measuring.trying import try_indexes
     from vrelko.serving.anchoring import Anchors
     from vrelko.serving.freezing import FrozenIds
     from vrelko.serving.listing import Listing
     from vrelko.serving.page import Page
     from vrelko.serving.pages_file import Pages, load
-    from vrelko.serving.planning import Plan, plan
+    from vrelko.serving.planning import Plan
     from vrelko.serving.steadying import Settle, Steady
     from vrelko.sql.searching import Search
     from vrelko.surveying.survey import survey
@@ -63,7 +64,7 @@ _HOMES = {
     "drift": "vrelko.measuring.drifting",
     "load": "vrelko.serving.pages_file",
     "measure": "vrelko.measuring.measure",
-    "plan": "vrelko.serving.planning",
+    "plan": "vrelko.measuring.plans",
     "read_recording": "vrelko.core.drift.recorded",
     "readers_from_log": "vrelko.core.access_log",
     "run_crowd": "vrelko.measuring.concurrent",

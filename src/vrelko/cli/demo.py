@@ -14,9 +14,10 @@ from sqlalchemy.exc import SQLAlchemyError
 from vrelko.cli.drift_tables import show_drift
 from vrelko.cli.plan_tables import show_plan
 from vrelko.cli.tables import console, show_facts, show_measurement
-from vrelko.cli.work import fitted_plans, progress_bar, study, write_report
+from vrelko.cli.work import progress_bar, study, write_report
 from vrelko.errors import DatabaseError
 from vrelko.larkmere.generate import build
+from vrelko.measuring.plans import plan
 from vrelko.serving.pages_file import load
 from vrelko.surveying.survey import survey
 
@@ -35,7 +36,7 @@ def run_demo(folder: Path, rows: int, walks: int, quiet: bool) -> dict[str, Any]
     facts = survey(pages.engine, listings)
     if not quiet:
         show_facts(facts)
-    plans = fitted_plans(pages.engine, listings, facts)
+    plans = list(plan(listings, facts, engine=pages.engine))
     studies = []
     for one in plans:
         with progress_bar(f"measuring and walking {one.listing}", walks) as advance:

@@ -12,6 +12,7 @@ import click
 
 from vrelko.cli.drifting import anchors, drift, settle
 from vrelko.cli.options import (
+    budget_option,
     each,
     facts_option,
     json_option,
@@ -133,7 +134,9 @@ def _survey_writes(
 @main.command()
 @pages_arguments
 @facts_option
-@click.option("--thorough", is_flag=True, help="Time twelve pages a listing, not four.")
+@click.option("--thorough", is_flag=True, help="Run twice as many pages of each listing.")
+@budget_option
+@click.option("--no-run", is_flag=True, help="Run no page: ask the server by EXPLAIN alone.")
 @click.option(
     "--since", type=click.Path(dir_okay=False), metavar="OLD.json",
     help="Tell what changed since a plan that --json once wrote.",
@@ -149,6 +152,8 @@ def plan(
     listings: Sequence[str],
     facts: str | None,
     thorough: bool,
+    budget_ms: int,
+    no_run: bool,
     since: str | None,
     try_indexes: bool,
     as_csv: bool,
@@ -157,15 +162,15 @@ def plan(
     """Plan the listings of a pages file: what each strategy costs, and which to take.
 
     PAGES is a TOML file (see docs/pages-file.md); LISTING names some of its listings. The server is
-    asked which access paths it takes, and a few pages are timed; with --facts no database is
-    needed, and times are rough.
+    asked by EXPLAIN how it reads each page, and a few pages are run and counted to check that. With
+    --facts no database is needed, and times are rough.
     """
     from vrelko.cli.plan_tables import show_plan
     from vrelko.cli.since import find_changes, read_plans, show_changes
 
     before = read_plans(since) if since else None
     plans = []
-    for loaded, one in plans_of(pages, listings, facts, thorough):
+    for loaded, one in plans_of(pages, listings, facts, thorough, budget_ms, not no_run):
         if try_indexes:
             from vrelko.measuring.trying import try_indexes as try_indexes_
 

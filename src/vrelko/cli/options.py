@@ -28,6 +28,10 @@ facts_option = click.option(
     type=click.Path(dir_okay=False),
     help="Plan from a facts file that `vrelko survey -o` wrote; otherwise survey first.",
 )
+budget_option = click.option(
+    "--budget-ms", type=click.IntRange(10, 600_000), default=2_000, show_default=True,
+    help="Milliseconds of database time that running pages may take in all.",
+)  # fmt: skip
 walks_option = click.option(
     "--walks", type=click.IntRange(1, 10_000), default=20, show_default=True,
     help="Walks to replay on a copy of the database.",
@@ -44,24 +48,34 @@ def pages_arguments(command: F) -> F:
 
 
 def plans_of(
-    pages: str, listings: Sequence[str], facts: str | None, thorough: bool = False
+    pages: str,
+    listings: Sequence[str],
+    facts: str | None,
+    thorough: bool = False,
+    budget_ms: float = 2_000.0,
+    run: bool = True,
 ) -> Iterator[tuple[Pages, Plan]]:
     """Yield a plan for each listing asked for, or for all of the file."""
     from vrelko.serving.pages_file import load
 
     loaded = load(pages)
     try:
-        yield from _plans(loaded, pages, listings, facts, thorough)
+        yield from _plans(loaded, pages, listings, facts, thorough, budget_ms, run)
     finally:
         loaded.close()
 
 
 def _plans(
-    loaded: Pages, pages: str, listings: Sequence[str], facts: str | None, thorough: bool
+    loaded: Pages,
+    pages: str,
+    listings: Sequence[str],
+    facts: str | None,
+    thorough: bool,
+    budget_ms: float,
+    run: bool,
 ) -> Iterator[tuple[Pages, Plan]]:
-    from vrelko.cli.work import fitted_plans
+    from vrelko.measuring.plans import plan as plan_
     from vrelko.serving.pages_tables import read_facts
-    from vrelko.serving.planning import plan as plan_
     from vrelko.surveying.survey import survey as survey_
 
     chosen = [loaded[name] for name in listings or loaded]
@@ -75,8 +89,9 @@ def _plans(
     else:
         with status("surveying"):
             known = survey_(loaded.engine, chosen)
-        with status("asking the server, and timing a few pages"):
-            plans = fitted_plans(loaded.engine, chosen, known, thorough)
+        with status("asking the server, and running a few pages" if run else "asking the server"):
+            plans = list(plan_(chosen, known, engine=loaded.engine, run=run, thorough=thorough,
+                               budget_ms=budget_ms))  # fmt: skip
     for one in plans:
         yield loaded, one
 

@@ -12,14 +12,11 @@ from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 from sqlalchemy import Engine
 
-from vrelko.core.facts import Facts
 from vrelko.errors import PagesFileError
-from vrelko.measuring.calibrate import calibrate
 from vrelko.measuring.drifting import clean_by_rate, drift
 from vrelko.measuring.measure import measure
 from vrelko.reporting.study import RATE_FACTORS, Study
-from vrelko.serving.listing import Listing
-from vrelko.serving.planning import Plan, plan
+from vrelko.serving.planning import Plan
 
 
 def study(
@@ -29,15 +26,6 @@ def study(
     measured, found = measure(engine, plan), drift(plan, engine, walks, seed, progress)
     clean = clean_by_rate(plan, RATE_FACTORS)
     return Study(plan, measured, found, {str(way): shares for way, shares in clean.items()})
-
-
-def fitted_plans(
-    engine: Engine, listings: Sequence[Listing], facts: Facts, thorough: bool = False
-) -> list[Plan]:
-    """Return plans with access paths and times as the server itself tells them."""
-    plans = plan(listings, facts, engine=engine)
-    rates = calibrate(engine, plans, thorough)
-    return [one.with_rates(rates) for one in plans]
 
 
 def check_writable(path: Path) -> None:

@@ -12,24 +12,45 @@ from vrelko.core.order import Order, Term
 from vrelko.core.outline import Outline
 from vrelko.core.selectivity import shares, value_shares
 
-PathKind = Literal["ordered", "sorted"]
+PathKind = Literal["ordered", "grouped", "sorted"]
 Scan = Literal["index", "bitmap", "table"]
+Sorts = Literal["none", "groups", "all"]
 
 CLUSTER = "PRIMARY"
 """The index that holds the rows themselves, where an engine keeps them in one."""
 
 
 @dataclass(frozen=True, slots=True)
+class Lookup:
+    """How another table of a join is read: for `each` row by an index, or once as a whole.
+
+    `remembered`: rows sought before are not sought again. `matches`: rows found each time.
+    """
+
+    table: str
+    index: str | None
+    each: bool
+    remembered: bool = False
+    covering: bool = False
+    matches: float = 1.0
+    blocks: float = 3.0
+    rows: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
 class AccessPath:
     """How rows of one order are reached.
 
-    ordered: the index gives them in order, a page stops early. sorted: all matching rows are read
-    and sorted. `index` is None where the table itself is read. `fixed` columns narrow the entries
-    to `share` of the table, `residual` conditions keep `passing` of these; `inside` tells that they
-    are tested on the index alone. `covering`: the table is never visited. `bounded`: a range limits
-    the column behind the fixed ones. `branches` of the index are read, one for each value of a set;
-    `runs`: the share of rows of each value of a set that gives its rows in order by itself.
-    `workers` read side by side.
+    ordered: the index gives them in order, a page stops early. grouped: the index gives them in the
+    order of its first terms, `presorted`; rows alike in these are read whole and sorted. sorted:
+    all matching rows are read and sorted. `index` is None where the table itself is read. `fixed`
+    columns narrow the entries to `share` of the table, `residual` conditions keep `passing` of
+    these; `inside` tells that they are tested on the index alone. `covering`: the table is never
+    visited. `bounded`: a range limits the column behind the fixed ones. `branches` of the index are
+    read, one for each value of a set; `runs`: the share of rows of each value of a set that gives
+    its rows in order by itself. `workers` read side by side. `parts` of a partitioned
+    table are read, each from its beginning; `merged`: side by side. `lookups` read the other tables
+    of a join. `unknown` names what the server said and nobody here understands.
     """
 
     kind: PathKind
@@ -45,21 +66,32 @@ class AccessPath:
     branches: int = 1
     workers: int = 0
     runs: tuple[float, ...] = ()
+    presorted: tuple[str, ...] = ()
+    parts: int = 0
+    merged: bool = False
+    lookups: tuple[Lookup, ...] | None = None
+    unknown: str = ""
 
     @property
     def text(self) -> str:
         """One line on the path."""
         where = f"index {self.index.name} ({self.index.text})" if self.index else "whole table"
         by = " by a bitmap" if self.scan == "bitmap" else ""
-        after = {"ordered": "in order", "sorted": "then a sort"}[self.kind]
+        after = {
+            "ordered": "in order",
+            "sorted": "then a sort",
+            "grouped": f"then a sort of rows alike in {', '.join(self.presorted)}",
+        }[self.kind]
         return f"{where}{by}, {after}"
 
     @property
     def signature(self) -> str:
         """What kind of path it is: paths of one signature cost alike a unit of work."""
         scan = self.scan if self.index else "table"
-        parts = [scan, "covering" if self.covering else "", "sort" if self.kind == "sorted" else ""]
+        sort = {"ordered": "", "grouped": "groups", "sorted": "sort"}[self.kind]
+        parts = [scan, "covering" if self.covering else "", sort]
         parts += ["residual" if self.residual else "", "workers" if self.workers else ""]
+        parts += ["joins" if self.lookups else "", "unknown" if self.unknown else ""]
         return " ".join(part for part in parts if part)
 
 
@@ -67,20 +99,31 @@ class AccessPath:
 class Seen:
     """What a server said it does for a statement.
 
-    `index` it reads, None for the table; `covering` where it reads nothing else; `sorts` and the
-    number of `workers`.
+    `index` it reads, None for the table; `covering` where it reads nothing else; what it `sorts`,
+    groups of rows alike in the first `presorted` terms or all; the number of `workers`; the `parts`
+    of a partitioned table it reads, `merged` or one after the other; `lookups` of joined tables;
+    the `rows` it takes, where only the server knows them. `unbounded`: the condition bounds no
+    index. `unknown` names the first thing it said that is not understood.
     """
 
     scan: Scan
     index: str | None
     covering: bool
-    sorts: bool
+    sorts: Sorts = "none"
     workers: int = 0
+    presorted: int = 0
+    parts: int = 0
+    merged: bool = False
+    lookups: tuple[Lookup, ...] = ()
+    rows: float | None = None
+    unbounded: bool = False
+    unknown: str = ""
 
     @property
     def signature(self) -> str:
         """The parts that tell one access path from another."""
-        return f"{self.scan} {self.index} {self.covering} {self.sorts} {self.workers}"
+        joined = " ".join(f"{one.table} {one.index} {one.each}" for one in self.lookups)
+        return f"{self.scan} {self.index} {self.covering} {self.sorts} {self.workers} {joined}"
 
 
 def choose_path(
@@ -134,8 +177,34 @@ def follow_path(
         path = _table_path(outline, order, table, engine)
     else:
         path = _path(outline, order, table, index, engine, False)
-    kind: PathKind = "sorted" if seen.sorts else "ordered"
-    return _with(path, kind, seen)
+    path = _with(path, _KINDS[seen.sorts], seen)
+    if path.kind == "grouped" and order is not None and path.index is not None:
+        path = replace(path, presorted=presorted(path.index, order, path.fixed, seen.presorted))
+        if not path.presorted:
+            path = replace(path, kind="sorted")
+    if seen.rows is not None and not path.fixed:
+        share = min(seen.rows / max(table.rows, 1.0), 1.0)
+        path = replace(path, share=share, passing=min(path.passing * path.share / share, 1.0))
+    return path
+
+
+_KINDS: dict[Sorts, PathKind] = {"none": "ordered", "groups": "grouped", "all": "sorted"}
+
+
+def presorted(
+    index: IndexFacts, order: Order, fixed: Sequence[str], most: int = 0
+) -> tuple[str, ...]:
+    """Return the first terms of an order that an index gives in order, `most` of them (0: all)."""
+    rest = [term for term in order.terms if term.name not in fixed]
+    columns = [column for column in index.columns if column.name not in fixed]
+    found: list[str] = []
+    flips = set()
+    for column, term in zip(columns, rest, strict=False):
+        flips.add(column.descending != term.descending)
+        if column.name != term.name or len(flips) > 1:
+            break
+        found.append(term.name)
+    return tuple(found[: most or len(found)])
 
 
 def fixed_columns(outline: Outline) -> tuple[str, ...]:
@@ -331,7 +400,8 @@ def _with(path: AccessPath, kind: PathKind, seen: Seen) -> AccessPath:
     scan: Scan = seen.scan if path.index is not None else "table"
     return AccessPath(
         kind, path.index, path.fixed, path.share, path.residual, path.passing, seen.covering,
-        path.bounded, scan, path.inside, 1, seen.workers, path.runs,
+        path.bounded, scan, path.inside, 1, seen.workers, path.runs, (), seen.parts, seen.merged,
+        seen.lookups, seen.unknown,
     )  # fmt: skip
 
 

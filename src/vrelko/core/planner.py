@@ -8,11 +8,12 @@ from dataclasses import dataclass, field, replace
 
 from vrelko.core.access import AccessPath
 from vrelko.core.advising import Advice, advise_indexes, merge_advice
-from vrelko.core.cost.model import Routes, make_model
+from vrelko.core.cost.checks import Check
+from vrelko.core.cost.model import CostModel, Routes, make_model
 from vrelko.core.cost.rates import Clock, Rates, Time, shipped_rates
 from vrelko.core.cost.work import Work
 from vrelko.core.drift.expecting import Stream, expect_drift
-from vrelko.core.facts import Facts, TableFacts
+from vrelko.core.facts import Facts, ServerFacts, TableFacts
 from vrelko.core.faults import find_faults
 from vrelko.core.findings import Finding
 from vrelko.core.order import Order
@@ -53,7 +54,8 @@ class Given:
 class VariantUse:
     """One variant in use: its outline, order and share, and its access paths as a server told.
 
-    `rows` it has as the server estimates, where its conditions cannot be read.
+    `rows` it has as the server estimates, where its conditions cannot be read. `checks` hold, for
+    each strategy that was run, whether its pages were read right.
     """
 
     outline: Outline
@@ -61,6 +63,12 @@ class VariantUse:
     share: float
     routes: Routes | None = None
     rows: float | None = None
+    checks: tuple[Check, ...] = ()
+
+    def model(self, table: TableFacts, server: ServerFacts) -> CostModel:
+        """Return the cost model of the variant's pages."""
+        checks = {check.strategy: check for check in self.checks}
+        return make_model(self.outline, self.order, table, server, self.routes, self.rows, checks)
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,10 +126,8 @@ def judge(
     clock = Clock(_widened(rates or shipped_rates(server.engine), table), server)
     uses = uses or (VariantUse(outline, outline.orders[0], 1.0),)
     variants = [
-        VariantModel(use.outline, use.order, use.share,
-                     make_model(use.outline, use.order, table, server, use.routes, use.rows))
-        for use in uses
-    ]  # fmt: skip
+        VariantModel(use.outline, use.order, use.share, use.model(table, server)) for use in uses
+    ]
     first = variants[0]
     model, size, pages = first.model, outline.sizes.default, first.pages
     stream = Stream.of(model.matching, given.writers)

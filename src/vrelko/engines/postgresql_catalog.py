@@ -42,6 +42,14 @@ _PARTS = text(
     "bool_and(c.reltuples >= 0) AS known "
     "FROM pg_partition_tree(CAST(:oid AS oid)) t JOIN pg_class c ON c.oid = t.relid WHERE t.isleaf"
 )
+_DIVIDED = text(
+    "SELECT c.relname, p.relname FROM pg_partition_tree(to_regclass(:name)) t "
+    "JOIN pg_class c ON c.oid = t.relid JOIN pg_class p ON p.oid = to_regclass(:name) "
+    "WHERE t.level > 0 UNION ALL SELECT x.relname, r.relname FROM pg_index i "
+    "JOIN pg_class r ON r.oid = i.indexrelid "
+    "CROSS JOIN LATERAL pg_partition_tree(i.indexrelid) t JOIN pg_class x ON x.oid = t.relid "
+    "WHERE i.indrelid = to_regclass(:name) AND r.relkind = 'I' AND t.level > 0"
+)
 _COLUMNS = text(
     "SELECT a.attname, format_type(a.atttypid, a.atttypmod) AS type, NOT a.attnotnull AS nullable, "
     "CASE WHEN o.collname = 'default' THEN (SELECT d.datcollate FROM pg_database d "
@@ -148,6 +156,11 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
         changed_rows=None if changed is None else float(changed), partitions=parts,
         row_security=bool(found["relrowsecurity"]),
     )  # fmt: skip
+
+
+def read_parts(lender: Any, name: str) -> dict[str, str]:
+    """Return the names of a table's partitions, and of their indexes, with what each is part of."""
+    return {str(part): str(whole) for part, whole in lender.execute(_DIVIDED, {"name": name})}
 
 
 def sample_rows(

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from time import monotonic
 from typing import Any
 
 from sqlalchemy import Connection, Engine, Table, event, text
@@ -91,14 +92,20 @@ class Steps:
 
 
 @contextmanager
-def count_steps(connection: Connection, grain: int = 1) -> Iterator[Steps]:
-    """Count the VM steps of the statements run inside the block, `grain` steps at a time."""
+def count_steps(
+    connection: Connection, grain: int = 1, most_ms: float | None = None
+) -> Iterator[Steps]:
+    """Count the VM steps of the statements run inside the block, `grain` steps at a time.
+
+    They are interrupted once `most_ms` milliseconds have passed.
+    """
     driver: Any = connection.connection.dbapi_connection
     steps = Steps(grain)
+    until = None if most_ms is None else monotonic() + most_ms / 1000
 
     def tick() -> int:
         steps.count += grain
-        return 0
+        return int(until is not None and monotonic() > until)
 
     driver.set_progress_handler(tick, grain)
     try:

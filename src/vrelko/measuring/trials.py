@@ -3,18 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from contextlib import nullcontext
 from dataclasses import dataclass
 from time import perf_counter
+from typing import Any
 
 from sqlalchemy import Connection
+from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.arithmetic import Total
-from vrelko.core.cost.model import CostModel, make_model
+from vrelko.core.cost.model import CostModel
 from vrelko.core.cost.work import Work
 from vrelko.core.planner import VariantUse
 from vrelko.core.spot import Spot
-from vrelko.engines.counting import count_reads
+from vrelko.engines.counting import count_again, count_reads, read_handlers, sent_on
+from vrelko.engines.limits import is_time_limit, limit_time
 from vrelko.engines.sqlite import count_steps
+from vrelko.errors import TimeLimitError, VrelkoError
+from vrelko.measuring.spending import Spending
 from vrelko.serving.planning import Plan
 from vrelko.serving.reading import PageReader
 from vrelko.serving.running import Runner
@@ -27,7 +33,8 @@ _COUNTED_TICKS = 200_000  # calls of SQLite's step counter a statement may cost,
 class Trial:
     """One page that can be run: how, where it begins, what is expected, by which access path.
 
-    `passing` is the share of rows that pass conditions the index does not hold.
+    `passing` is the share of rows that pass conditions the index does not hold; `unknown` is what
+    the server said of the page that is not understood.
     """
 
     strategy: str
@@ -36,6 +43,7 @@ class Trial:
     path: str
     passing: float
     run: Callable[[], int]
+    unknown: str = ""
 
 
 class Bench:
@@ -46,10 +54,7 @@ class Bench:
         self.plan = plan
         self.use = use or plan.uses[0]
         table = plan.facts.table(self.use.outline.table)
-        self.model: CostModel = make_model(
-            self.use.outline, self.use.order, table, plan.facts.server, self.use.routes,
-            self.use.rows,
-        )  # fmt: skip
+        self.model: CostModel = self.use.model(table, plan.facts.server)
         listing = plan.served
         names = [str(order) for order in self.use.outline.orders]
         allowed = listing.orders(plan.facts.server.engine)[names.index(str(self.use.order))]
@@ -58,14 +63,24 @@ class Bench:
         )
         self.values = listing.run_values(self.use.outline.params)
 
-    def page(self, strategy: str, offset: int, size: int) -> Trial:
-        """Return the trial of a page behind `offset` rows."""
+    def page(self, strategy: str, offset: int, size: int, most_ms: float | None = None) -> Trial:
+        """Return the trial of a page behind `offset` rows.
+
+        The key that it begins behind is read at once, in `most_ms` milliseconds at most.
+        """
         work = self.model.strategy(strategy, offset, size)
         model = self.model
-        path = model.seek_at(offset) if strategy == "keyset" else model.path_at(offset, size)
+        if strategy == "keyset" and offset > 0:
+            path = model.seek_at(offset)
+        elif strategy == "deferred-join" and offset > 0:
+            path = model.keys_at(offset, size)
+        else:
+            path = model.path_at(offset, size)
         passing = path.passing if path.residual else 1.0
-        return Trial(strategy, offset, work, path.signature, passing,
-                     self._runner(strategy, offset, size))  # fmt: skip
+        limited = limit_time(self.connection, most_ms) if most_ms else nullcontext()
+        with limited:
+            runner = self._runner(strategy, offset, size)
+        return Trial(strategy, offset, work, path.signature, passing, runner, path.unknown)
 
     def total(self, cap: int | None) -> Trial:
         """Return the trial of telling the total."""
@@ -77,7 +92,7 @@ class Bench:
         path = self.model.routes.count
         name = "count" if cap is None else "capped count"
         return Trial(name, 0, self.model.count(cap), f"count {path.signature}",
-                     path.passing if path.residual else 1.0, run)  # fmt: skip
+                     path.passing if path.residual else 1.0, run, path.unknown)  # fmt: skip
 
     def _runner(self, strategy: str, offset: int, size: int) -> Callable[[], int]:
         """Return a function that reads one page as it is served, and says how many rows came."""
@@ -122,6 +137,93 @@ def count_work(connection: Connection, trial: Trial) -> float:
         return float(steps.count)
     reads = count_reads(connection, trial.run)
     return float(reads.blocks or 0) if name == "postgresql" else float(reads.handlers)
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """One run of a trial: what was counted, None where it was not; milliseconds; whether cut."""
+
+    counted: float | None
+    ms: float
+    cut: bool = False
+
+
+def run_limited(
+    connection: Connection,
+    trial: Trial,
+    most_ms: float,
+    spending: Spending,
+    slow_ms: float,
+    misjudged_ms: float,
+) -> Run:
+    """Run a trial once, no statement of it longer than `most_ms`, and count what it reads.
+
+    PostgreSQL counts by running it again, which is left out where it took more than `slow_ms`,
+    unless it took more than `misjudged_ms` too.
+    """
+    name = connection.dialect.name
+    if name == "sqlite":
+        return _run_sqlite(connection, trial, most_ms, spending)
+    began = perf_counter()
+    handlers = [read_handlers(connection) for _ in range(2)] if name != "postgresql" else []
+    sent: list[tuple[str, Any]] = []
+    counted, ms, cut = None, 0.0, False
+    try:
+        with limit_time(connection, most_ms):
+            with sent_on(connection) as sent:
+                began = perf_counter()
+                trial.run()
+                ms = (perf_counter() - began) * 1e3
+            if name == "postgresql" and (ms <= slow_ms or ms > misjudged_ms):
+                counted = float(count_again(connection, sent).blocks or 0)
+    except VrelkoError as error:
+        if not _was_cut(error):
+            raise
+        connection.rollback()
+        ms, cut = ms or (perf_counter() - began) * 1e3, not ms
+    except DBAPIError as error:  # the count, which took longer than the page
+        if not is_time_limit(error):
+            raise
+        connection.rollback()
+    if handlers:
+        first, before, after = *handlers, read_handlers(connection)
+        own = before[0] - first[0]
+        limits = 1 if name != "postgresql" else 0  # SHOW of the limit before reads no row
+        counted = float(after[0] - before[0] - own * limits)
+    return Run(counted, ms, cut)
+
+
+def _run_sqlite(connection: Connection, trial: Trial, most_ms: float, spending: Spending) -> Run:
+    grain = max(int(trial.estimate.steps / _COUNTED_TICKS), 1)
+    began, cut, spent = perf_counter(), False, spending.spent_ms
+    with count_steps(connection, grain, most_ms) as steps:
+        try:
+            trial.run()
+        except VrelkoError as error:
+            if not _was_cut(error):
+                raise
+            cut = True
+    ms = (perf_counter() - began) * 1e3
+    spending.add(ms - (spending.spent_ms - spent))  # it works while rows come
+    return Run(float(steps.count), ms, cut)
+
+
+def time_again(connection: Connection, trial: Trial, spending: Spending) -> float:
+    """Run a trial and return its milliseconds."""
+    began, spent = perf_counter(), spending.spent_ms
+    trial.run()
+    ms = (perf_counter() - began) * 1e3
+    if connection.dialect.name == "sqlite":
+        spending.add(ms - (spending.spent_ms - spent))
+    return ms
+
+
+def _was_cut(error: VrelkoError) -> bool:
+    """Tell whether a statement ran into its time limit."""
+    cause = error.__cause__
+    return isinstance(error, TimeLimitError) or (
+        isinstance(cause, DBAPIError) and is_time_limit(cause)
+    )
 
 
 def time_trials(trials: list[Trial], rounds: int) -> Iterator[tuple[Trial, float]]:

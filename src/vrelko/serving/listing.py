@@ -143,6 +143,11 @@ class Listing:
         return self.variety.table
 
     @property
+    def paged_name(self) -> str:
+        """The name that the select gives the table whose rows are paged: its alias, or its own."""
+        return self.variety.described.table_names[0]
+
+    @property
     def workload(self) -> Workload:
         """Its readers, writers, needs and typical parameters, as far as they were given."""
         from vrelko.core.workload import Workload

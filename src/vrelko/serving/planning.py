@@ -10,7 +10,7 @@ from typing import Any, overload
 from sqlalchemy import Engine, Select
 
 from vrelko.core.advising import Advice, merge_advice
-from vrelko.core.cost.model import CostModel, make_model
+from vrelko.core.cost.model import CostModel
 from vrelko.core.cost.rates import Clock, Rates
 from vrelko.core.drift.expecting import Stream, overlap_for
 from vrelko.core.drift.pricing import WayCost, cost_ways
@@ -37,6 +37,8 @@ class Plan:
 
     `judgement` holds rows, access path, candidates, crossovers, findings and index advice; the
     properties name its parts. `facts` are those it was made from, `uses` the variants in use.
+    `spent_ms` of database time went into asking and running pages; `left_out` names what was not
+    run because it would have taken too long.
     """
 
     listing: str
@@ -47,6 +49,8 @@ class Plan:
     judgement: Judgement
     params: Mapping[str, Any]
     uses: tuple[VariantUse, ...] = ()
+    spent_ms: float = 0.0
+    left_out: tuple[str, ...] = ()
 
     def check_listing(self, name: str) -> None:
         """Raise ListingError unless this is the plan of the listing of that name."""
@@ -99,11 +103,8 @@ class Plan:
 
     def usual_model(self) -> CostModel:
         """Return the cost model of the first variant in use."""
-        order = self.uses[0].order if self.uses else self.outline.orders[0]
-        outline = self.uses[0].outline if self.uses else self.outline
-        routes, rows = (self.uses[0].routes, self.uses[0].rows) if self.uses else (None, None)
-        table = self.facts.table(outline.table)
-        return make_model(outline, order, table, self.facts.server, routes, rows)
+        use = self.uses[0] if self.uses else VariantUse(self.outline, self.outline.orders[0], 1.0)
+        return use.model(self.facts.table(use.outline.table), self.facts.server)
 
     def check_values(self) -> None:
         """Raise PageError unless every parameter has a value, so that pages can be run."""
@@ -148,6 +149,17 @@ class Plan:
     def to_json(self) -> str:
         """Return the plan as JSON text."""
         return json.dumps(self.as_dict(), indent=2, default=str)
+
+    def verified(
+        self,
+        uses: tuple[VariantUse, ...],
+        rates: Rates,
+        spent_ms: float,
+        left_out: tuple[str, ...] = (),
+    ) -> Plan:
+        """Return the plan judged again with its pages counted, and rates fitted to them."""
+        plan = replace(self, uses=uses, spent_ms=spent_ms, left_out=left_out)
+        return plan._judged(self.given, rates)
 
     def with_rates(self, rates: Rates) -> Plan:
         """Return the plan judged again by rates calibrated on the server."""

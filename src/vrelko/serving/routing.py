@@ -12,12 +12,12 @@ from typing import Any
 
 from vrelko.core.access import AccessPath, Seen, choose_keys, choose_path, follow_path
 from vrelko.core.cost.model import Routes
-from vrelko.core.facts import Facts, TableFacts
+from vrelko.core.facts import Facts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
 from vrelko.core.planner import VariantUse
 from vrelko.engines.estimates import estimate_rows
-from vrelko.engines.paths import explain_join, explain_path
+from vrelko.engines.paths import Reader
 from vrelko.errors import PageError
 from vrelko.serving.listing import Listing
 from vrelko.serving.seeking import KeyLadder
@@ -34,7 +34,7 @@ def route_use(lender: Any, listing: Listing, use: VariantUse, facts: Facts) -> V
 
     Without a value for every parameter nothing can be asked; paths are predicted then.
     """
-    table, engine = facts.table(use.outline.table), facts.server.engine
+    engine = facts.server.engine
     try:
         listing.check_params(use.outline.params)
     except PageError:
@@ -42,13 +42,16 @@ def route_use(lender: Any, listing: Listing, use: VariantUse, facts: Facts) -> V
     names = [str(order) for order in use.outline.orders]
     allowed = listing.orders(engine)[names.index(str(use.order))]
     rows = None
-    if use.outline.opaque or any(c.kind == "other" for c in use.outline.conditions):
+    first = use.outline.table
+    unread = any(c.kind == "other" or c.table != first for c in use.outline.conditions)
+    joined = len(use.outline.tables) > 1 and engine != "sqlite"
+    if use.outline.opaque or unread or joined:
         variant = listing.lent_variant(lender, str(allowed), use.outline.params)
         values = listing.run_values(use.outline.params)
         rows = estimate_rows(lender, variant.rows(), values, listing.paged_table)
     if use.outline.opaque:
         return replace(use, rows=rows)
-    routes = ask_routes(lender, listing, use.outline, allowed, use.order, table, engine)
+    routes = ask_routes(lender, listing, use.outline, allowed, use.order, facts)
     return replace(use, routes=routes, rows=rows)
 
 
@@ -58,35 +61,36 @@ def ask_routes(
     outline: Outline,
     allowed: Order,
     order: Order,
-    table: TableFacts,
-    engine: str,
+    facts: Facts,
 ) -> Routes:
     """Return the access paths a server says it takes for one variant.
 
     `allowed` is the order as the listing names it, `order` the same by the table's columns.
     """
+    table, engine = facts.table(outline.table), facts.server.engine
+    reader = Reader.of(lender, table.name, listing.paged_name, table.partitions)
     variant = listing.lent_variant(lender, str(allowed), outline.params)
     values, size = listing.run_values(outline.params), outline.sizes.default
 
     def follow(seen: Seen | None, of: Order | None = order) -> AccessPath:
         if seen is None:
             return choose_path(outline, of, table, engine)
-        return follow_path(outline, of, table, seen, engine)
+        return _with_tables(follow_path(outline, of, table, seen, engine), facts)
 
     def limits(rows: float) -> dict[str, Any]:
         return {**values, LIMIT: size + 1, OFFSET: max(int(rows), 0)}
 
     def offset(rows: float) -> Seen | None:
-        return explain_path(lender, variant.offset(), limits(rows), table.name)
+        return reader.path(variant.offset(), limits(rows))
 
     def keys(rows: float) -> Seen | None:
-        return explain_join(lender, variant.deferred(), limits(rows), table.name)[0]
+        return reader.deferred(variant.deferred(), limits(rows))[0]
 
     first = offset(0)
     near = follow(first)
     rows = table.rows * near.share * near.passing
     switch, last = _turn(offset, first, rows - size, engine)
-    key_seen, by_key = explain_join(lender, variant.deferred(), limits(0), table.name)
+    key_seen, by_key = reader.deferred(variant.deferred(), limits(0))
     keys_switch, keys_last = _turn(keys, key_seen, rows - size, engine)
     served = choose_path(outline, order, table, engine, served=True)
     seek, seek_deep, seek_switch = served, None, None
@@ -95,47 +99,54 @@ def ask_routes(
     def ask_seek(select: Any, given: Mapping[str, Any]) -> Seen | None:
         limited = variant.limited(select, size + 1)
         extra = {LIMIT: size + 1} if limited is select else {}
-        return explain_path(lender, limited, {**given, **extra}, table.name)
+        return reader.path(limited, {**given, **extra})
 
-    # MariaDB always takes the ranges of a key from an index; several statements have each theirs.
-    if served.branches == 1 and engine != "mariadb" and len(edge) == 1:
+    ladder = KeyLadder(variant, order, table, near.fixed)
+    if served.branches == 1 and len(edge) == 1:  # several statements have each theirs
         begins = ask_seek(edge[0], values)
-        seek = follow(begins)
+        asked = ladder.ask(1, values, ask_seek) if len(ladder.shares) > 2 else None
+        seek = follow(asked or begins)
+        if asked is not None and asked.unbounded:  # the key bounds no index
+            seek = replace(seek, unknown=seek.unknown or "a key that bounds no index")
         if engine == "postgresql":  # which knows how many rows a key leaves
-            ladder = KeyLadder(variant, order, table, near.fixed)
-            turned = ladder.turn(begins, values, ask_seek)
+            turned = ladder.turn(asked or begins, values, ask_seek)
             if turned is not None:
                 seek_switch, seek_deep = turned[0] * rows, follow(turned[1])
-    counted = explain_path(lender, variant.count(None), values, table.name)
+    counted = reader.path(variant.count(None), values)
     return Routes(
         near,
         seek,
         follow(counted, None),
-        follow(explain_path(lender, variant.whole(), values, table.name)),
+        follow(reader.path(variant.whole(), values)),
         None if switch is None else follow(last),
         None if switch is None else switch + size,
         choose_keys(outline, order, table, engine, near) if key_seen is None else follow(key_seen),
         None if keys_switch is None else follow(keys_last),
         None if keys_switch is None else keys_switch + size,
-        _read_whole(by_key, table, lambda seen: follow(seen, None)),
+        None if by_key is None else follow(by_key, None),
         seek_deep,
         seek_switch,
         seen=True,
     )
 
 
-def _read_whole(
-    seen: Seen | None, table: TableFacts, follow: Callable[[Seen], AccessPath]
-) -> AccessPath | None:
-    """Return the path by which a join reads all rows at once; None where it seeks each by key."""
-    keyed = [
-        index.name
-        for index in table.indexes
-        if tuple(column.name for column in index.columns) == table.primary_key
-    ]
-    if seen is None or seen.index in keyed:
-        return None
-    return follow(seen)
+def _with_tables(path: AccessPath, facts: Facts) -> AccessPath:
+    """Return the path with the sizes of the other tables of its joins, as far as they are known."""
+    if not path.lookups:
+        return path
+    known = {table.name.rpartition(".")[2]: table for table in facts.tables}
+    found = []
+    for one in path.lookups:
+        table = known.get(one.table.rpartition(".")[2])
+        if table is None:
+            found.append(one)
+            continue
+        index = next((i for i in table.indexes if i.name == one.index), None)
+        levels = (index.levels if index is not None else None) or table.levels
+        each = levels + (0.0 if one.covering else 1.0)
+        blocks = each if one.each else table.blocks
+        found.append(replace(one, blocks=blocks, rows=table.rows))
+    return replace(path, lookups=tuple(found))
 
 
 def _turn(

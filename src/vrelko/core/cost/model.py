@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
-from vrelko.core.access import AccessPath, choose_keys, choose_path
+from vrelko.core.access import AccessPath, Lookup, choose_keys, choose_path
 from vrelko.core.cost import mariadb, postgresql, sqlite
+from vrelko.core.cost.checks import Check
+from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.scene import Scene, make_scene
 from vrelko.core.cost.work import NO_WORK, Ask, Work
 from vrelko.core.facts import ServerFacts, TableFacts
@@ -55,13 +57,15 @@ class Routes:
 class CostModel:
     """Computes the Work of one variant's pages.
 
-    `path` is the one of its pages near the start; `routes` holds all.
+    `path` is the one of its pages near the start; `routes` holds all. `checks` are of strategies
+    whose pages were counted; those that are not believed are costed by their counts.
     """
 
     table: TableFacts
     path: AccessPath
     routes: Routes
     scene: Scene
+    checks: Mapping[str, Check] = field(default_factory=dict)
 
     @property
     def matching(self) -> float:
@@ -70,12 +74,19 @@ class CostModel:
 
     def offset(self, offset: float, size: int) -> Work:
         """A page of `size` rows behind `offset` rows, fetched with one row more."""
+        return self._checked("offset", self._offset(offset, size), offset, size)
+
+    def _offset(self, offset: float, size: int) -> Work:
         offset = min(offset, self.matching)
         rows = min(size + 1, max(self.matching - offset, 0.0))
         return self._work(self.path_at(offset, size), Ask("page", offset, rows))
 
     def keyset(self, rows: float, first: bool = False, at: float = 0.0) -> Work:
         """A page that fetches `rows` rows behind a key, `at` rows into the order, or the first."""
+        work = self._keyset(rows, first, at)
+        return self._checked("keyset", work, at, max(round(rows) - 1, 1))
+
+    def _keyset(self, rows: float, first: bool = False, at: float = 0.0) -> Work:
         rows = min(rows, self.matching)
         seek = self.seek_at(at)
         if seek is not self.routes.seek:  # it reads and sorts what lies behind the key
@@ -89,18 +100,25 @@ class CostModel:
 
     def two_ended(self, offset: float, size: int) -> Work:
         """A page behind an offset from the nearer end, the rows counted before."""
+        near = min(offset, max(self.matching - offset - size, 0.0))
+        return self._checked("two-ended", self._two_ended(offset, size), near, size)
+
+    def _two_ended(self, offset: float, size: int) -> Work:
         behind = max(self.matching - offset - size, 0.0)
         if offset <= behind:
-            return self.offset(offset, size) + self.count(None)
+            return self._offset(offset, size) + self._count(None)
         rows = min(size, max(self.matching - offset, 0.0))
         ask = Ask("page", behind, rows, self.matching - behind - rows)
-        return self._work(self.path_at(behind, size), ask) + self.count(None)
+        return self._work(self.path_at(behind, size), ask) + self._count(None)
 
     def deferred(self, offset: float, size: int) -> Work:
         """A page of which the keys are found by offset, then its rows by their keys."""
+        return self._checked("deferred-join", self._deferred(offset, size), offset, size)
+
+    def _deferred(self, offset: float, size: int) -> Work:
         offset = min(offset, self.matching)
         rows = min(size + 1, max(self.matching - offset, 0.0))
-        path = self._keys_at(offset, size)
+        path = self.keys_at(offset, size)
         work = self._work(path, Ask("deferred", offset, rows))
         if self.routes.joined is None:
             return work
@@ -135,10 +153,13 @@ class CostModel:
 
     def whole(self) -> Work:
         """Every row at once, in order."""
-        return self._work(self.routes.whole, Ask("whole"))
+        return self._checked("whole", self._work(self.routes.whole, Ask("whole")), 0, 0)
 
     def count(self, cap: int | None) -> Work:
         """Counting the rows, at most `cap` + 1 of them."""
+        return self._checked("count" if cap is None else "capped count", self._count(cap), 0, 0)
+
+    def _count(self, cap: int | None) -> Work:
         rows = math.inf if cap is None else cap + 1
         return self._work(self.routes.count, Ask("count", 0, rows))
 
@@ -162,7 +183,7 @@ class CostModel:
         if price(self.offset(high, size)) < goal:
             return None
         if price(self.offset(0, size)) >= goal:
-            return None if self.path.kind == "sorted" else 0.0
+            return 0.0 if self.path.kind == "ordered" else None
         while high - low > max(1.0, high * 1e-4):
             middle = (low + high) / 2
             if price(self.offset(middle, size)) < goal:
@@ -170,6 +191,25 @@ class CostModel:
             else:
                 high = middle
         return high
+
+    def _checked(self, name: str, work: Work, offset: float, size: int) -> Work:
+        """Return the work of a page as its counts tell it, where its prediction is not believed."""
+        check = self.checks.get(name)
+        if check is None or check.believed or not check.counts:
+            return work
+        nearest = min(check.counts, key=lambda one: abs(one.offset - offset))
+        factor = 1.0
+        if size and nearest.size and size != nearest.size:
+            engine = self.scene.server.engine
+            usual = counted_as(engine, self._raw(name, nearest.offset, nearest.size))
+            most = size / nearest.size
+            now = counted_as(engine, self._raw(name, nearest.offset, size))
+            factor = now / max(usual, 1e-9)
+            factor = min(max(factor, min(most, 1.0)), max(most, 1.0))
+        return check.correct(work, offset, factor, self.scene.server.engine)
+
+    def _raw(self, name: str, offset: float, size: int) -> Work:
+        return replace(self, checks={}).strategy(name, offset, size)
 
     def seek_at(self, at: float) -> AccessPath:
         """Return the access path of a page behind a key, `at` rows into the order."""
@@ -185,7 +225,8 @@ class CostModel:
             return routes.page
         return routes.deep if offset + size >= routes.switch else routes.page
 
-    def _keys_at(self, offset: float, size: int) -> AccessPath:
+    def keys_at(self, offset: float, size: int) -> AccessPath:
+        """Return the access path to the keys of a deferred join's page."""
         routes = self.routes
         path = routes.keys or self.path
         if routes.keys_deep is not None and routes.keys_switch is not None:
@@ -235,13 +276,37 @@ class CostModel:
                 checked=work.checked / side_by_side, sort_logs=work.sort_logs / side_by_side,
                 sort_units=work.sort_units / side_by_side,
             )  # fmt: skip
-        if not scene.joins or ask.form == "count":
+        if path.lookups is None:
+            lookups: Sequence[Lookup] = () if ask.form == "count" else _JOINED * scene.joins
+        else:
+            lookups = path.lookups
+        if not lookups:
             return work
-        looked_up = scene.joins * (ask.skip + work.rows)
-        return replace(
-            work, seeks=work.seeks + looked_up, blocks=work.blocks + 3 * looked_up,
-            steps=work.steps + 10 * looked_up,
-        )  # fmt: skip
+        if path.kind == "sorted" or ask.form in ("count", "whole"):
+            reached = scene.matching
+        elif path.kind == "grouped":
+            reached = work.entries
+        else:
+            reached = ask.skip + work.rows
+        return _with_lookups(work, lookups, reached)
+
+
+_JOINED = (Lookup("", None, True),)  # where the server did not tell how
+
+
+def _with_lookups(work: Work, lookups: Sequence[Lookup], rows: float) -> Work:
+    """Return the work with what other tables of a join add, for `rows` rows that reach them."""
+    for one in lookups:
+        if not one.each:
+            work = replace(work, scanned=work.scanned + one.rows, blocks=work.blocks + one.blocks,
+                           scanned_blocks=work.scanned_blocks + one.blocks,
+                           steps=work.steps + 6 * one.rows)  # fmt: skip
+            continue
+        sought = min(rows, one.rows) if one.remembered and one.rows else rows
+        work = replace(work, seeks=work.seeks + sought * max(one.matches, 1.0),
+                       blocks=work.blocks + sought * one.blocks,
+                       steps=work.steps + 10 * sought)  # fmt: skip
+    return work
 
 
 def make_model(
@@ -251,11 +316,12 @@ def make_model(
     server: ServerFacts,
     routes: Routes | None = None,
     rows: float | None = None,
+    checks: Mapping[str, Check] | None = None,
 ) -> CostModel:
     """Return the cost model of a listing's order.
 
     `routes` as the server told them; None: as facts predict them. `rows` the listing has, where
-    the server told them because conditions cannot be read.
+    the server told them because conditions cannot be read. `checks` of strategies that were run.
     """
     if outline.opaque:
         routes = opaque_routes(outline, table, rows)
@@ -264,7 +330,7 @@ def make_model(
     if rows is not None and not outline.opaque:
         routes = _with_rows(routes, table, rows)
     scene = make_scene(outline, order, routes.page, table, server)
-    return CostModel(table, routes.page, routes, scene)
+    return CostModel(table, routes.page, routes, scene, dict(checks or {}))
 
 
 def opaque_routes(outline: Outline, table: TableFacts, rows: float | None) -> Routes:

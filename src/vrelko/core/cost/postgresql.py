@@ -48,7 +48,16 @@ def _page(scene: Scene, skip: float, rows: float, at: float = 0.0, whole: bool =
     if scene.in_order:
         begin = max(at, 0.0)
         return replace(_index_walk(scene, scene.entries(skip + rows), begin), **out)
+    if scene.path.kind == "grouped":
+        return replace(_by_groups(scene, skip, rows, at), **out)
     return replace(_sorted(scene, skip + rows, whole), **out)
+
+
+def _by_groups(scene: Scene, skip: float, rows: float, at: float) -> Work:
+    """Groups read to their end in the order of an index, each sorted by itself."""
+    entries = scene.grouped(skip, rows, at)
+    walked = _index_walk(scene, entries, max(at, 0.0))
+    return replace(walked, sorted_rows=entries, sort_units=2 * entries)
 
 
 def _index_walk(scene: Scene, entries: float, at: float = 0.0) -> Work:
@@ -79,7 +88,7 @@ def _read_all(scene: Scene, share: float = 1.0) -> Work:
         checked = rows if scene.path.residual or scene.path.fixed else 0.0
         return Work(scanned=rows, scanned_blocks=blocks, blocks=blocks, checked=checked,
                     misses=blocks)  # fmt: skip
-    if scene.path.scan == "index":
+    if scene.path.scan == "index" or scene.path.kind == "grouped":
         return _index_walk(scene, scene.reached * share)
     entries = scene.reached * share * _with_dead(scene)
     leaves = scene.levels + entries / scene.a_leaf
@@ -118,11 +127,12 @@ def _count(scene: Scene, cap: float) -> Work:
 def _deferred(scene: Scene, ask: Ask) -> Work:
     rows = min(ask.rows, max(scene.matching - ask.skip, 0.0))
     keys = replace(scene, row_bytes=16.0)
-    walked = (
-        _index_walk(keys, keys.entries(ask.skip + rows))
-        if scene.in_order
-        else _sorted(keys, ask.skip + rows, whole=False)
-    )
+    if scene.in_order:
+        walked = _index_walk(keys, keys.entries(ask.skip + rows))
+    elif scene.path.kind == "grouped":
+        walked = _by_groups(keys, ask.skip, rows, 0.0)
+    else:
+        walked = _sorted(keys, ask.skip + rows, whole=False)
     a_seek = blocks_a_key(scene)
     return replace(
         walked, seeks=rows, blocks=walked.blocks + rows * a_seek, rows=rows,

@@ -45,6 +45,7 @@ minute later, nine in ten lay within factors of 1.5, 1.6 and 1.8."""
 
 _NINE_IN_TEN = 1.645
 _UNSEEN = 0.35  # more log spread for an access path that was never run
+_COUNTED = 0.3  # more between the depths at which a page was counted
 _CLIFF = 0.5  # more where the blocks in play are about as many as the cache has
 
 
@@ -86,6 +87,8 @@ class Clock:
 
     def ms(self, work: Work) -> float:
         """Return the expected time of a work in milliseconds."""
+        if work.timed_us and not self.cold:
+            return work.timed_us / 1000
         us: float = sum(
             rate * getattr(work, name) for name, rate in self.rates.us.items() if name != "misses"
         )
@@ -101,7 +104,9 @@ class Clock:
         """
         ms = self.ms(work)
         variance = self.rates.spread**2
-        if passing < 1 and work.rows:
+        if work.timed_us:
+            variance += _COUNTED**2
+        elif passing < 1 and work.rows:
             variance += math.log1p((1 - passing) / max(work.rows, 1.0))
         if self.rates.calibrated and path is not None and path not in self.rates.paths:
             variance += _UNSEEN**2

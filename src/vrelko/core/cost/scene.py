@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from vrelko.core.access import AccessPath
+from vrelko.core.cost.groups import Groups, find_groups
 from vrelko.core.facts import ServerFacts, TableFacts, usual_width
 from vrelko.core.index import IndexFacts
 from vrelko.core.order import Order
@@ -39,6 +40,22 @@ class Scene:
     terms: int = 1
     nulls: tuple[float, float] | None = None
     splits: tuple[float, ...] = ()
+    order: Order = field(default_factory=lambda: Order(()))
+
+    @property
+    def groups(self) -> Groups | None:
+        """The groups that a page is sorted in; None where it is not sorted by groups."""
+        if self.path.kind != "grouped":
+            return None
+        return find_groups(self.order, self.path, self.table)
+
+    def grouped(self, skip: float, rows: float, at: float = 0.0) -> float:
+        """Entries read until the groups of a page behind `skip` rows, or a key at `at`, end."""
+        groups = self.groups
+        assert groups is not None
+        begin, end = at / self.passing, (at + skip + rows) / self.passing
+        first = groups.begin(begin) if at else 0.0
+        return min(max(groups.end(end) - first, 0.0) + 1, self.reached)
 
     @property
     def matching(self) -> float:
@@ -105,7 +122,7 @@ def make_scene(
         sum(widths) + 8.0 * unknown, _tie(order, table, path), declared,
         path.kind == "ordered", len(outline.tables) - 1,
         sum(name not in path.fixed for name in order.names),
-        _nulls(order, path, table), _splits(order, path, table, server),
+        _nulls(order, path, table), _splits(order, path, table, server), order,
     )  # fmt: skip
 
 

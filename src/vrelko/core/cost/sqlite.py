@@ -25,6 +25,8 @@ _SEEK_STEPS = 7
 _TIE_STEPS = 12.7  # a row of the key's tie group that is walked again
 _KEY_STEPS = 4  # a row that is compared with the whole key
 _RANGE_STEPS = 24  # a second statement, and the range it begins with
+_GROUP_ROW_STEPS = 11  # a row sorted within its group, beyond one a column
+_GROUP_STEPS = 7  # a group that ends
 
 
 def work_of(scene: Scene, ask: Ask) -> Work:
@@ -35,6 +37,8 @@ def work_of(scene: Scene, ask: Ask) -> Work:
         return _count(scene, ask.rows)
     if ask.form == "deferred":
         return _deferred(scene, ask)
+    if scene.path.kind == "grouped":
+        return _by_groups(scene, ask.skip, ask.rows, ask.at)
     if not scene.in_order:
         return _by_sort(scene, ask.skip + ask.rows, ask.rows)
     if ask.form == "seek":
@@ -55,6 +59,7 @@ def _seek(scene: Scene, rows: float) -> Work:
 
 def _whole(scene: Scene) -> Work:
     rows, entries = scene.matching, scene.reached
+    in_order = scene.path.kind != "sorted"
     beyond = 3 - _direct(scene) if scene.in_order else 11
     steps = rows * (_width(scene) + beyond + _checked(scene))
     steps += (entries - rows) * (_SCAN_STEPS + 1)
@@ -62,6 +67,8 @@ def _whole(scene: Scene) -> Work:
     work = _walk(scene, entries, visits, rows)
     if scene.in_order:
         return replace(work, steps=steps)
+    if in_order:
+        return replace(work, steps=steps, sorted_rows=rows, sort_units=2 * rows)
     return replace(
         work, steps=steps, sorted_rows=rows, sort_logs=_n_log_n(rows),
         spilled=rows * scene.row_bytes,
@@ -89,8 +96,11 @@ def _count(scene: Scene, cap: float) -> Work:
 def _deferred(scene: Scene, ask: Ask) -> Work:
     """Keys by offset from the index alone, kept in a temporary table, then rows by their keys."""
     if not scene.in_order:
-        inner = _by_sort(
-            replace(scene, columns=2, reals=0, row_bytes=16.0), ask.skip + ask.rows, ask.rows
+        keys = replace(scene, columns=2, reals=0, row_bytes=16.0)
+        inner = (
+            _by_groups(keys, ask.skip, ask.rows, 0.0)
+            if scene.path.kind == "grouped"
+            else _by_sort(keys, ask.skip + ask.rows, ask.rows)
         )
         steps = inner.steps
     else:
@@ -123,6 +133,17 @@ def _in_order(scene: Scene, skipped: float, rows: float, statements: float) -> W
     return replace(
         work, steps=steps, statements=statements, blocks=work.blocks + (statements - 1) * 2
     )
+
+
+def _by_groups(scene: Scene, skip: float, rows: float, at: float) -> Work:
+    """Groups read to their end in the order of an index, each sorted by itself."""
+    groups, entries = scene.groups, scene.grouped(skip, rows, at)
+    assert groups is not None
+    ended = entries / min(groups.mean, max(entries, 1.0))
+    steps = _START_STEPS + entries * (scene.columns + _GROUP_ROW_STEPS) + ended * _GROUP_STEPS
+    steps += rows * _ROW_STEPS
+    work = _walk(scene, entries, 0.0 if _direct(scene) else entries, rows)
+    return replace(work, steps=steps, sorted_rows=entries, sort_units=2 * entries)
 
 
 def _by_sort(scene: Scene, kept: float, rows: float) -> Work:

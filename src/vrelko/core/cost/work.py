@@ -18,7 +18,8 @@ class Work:
     table. `counted` rows that were only counted. `dives` into an index to estimate a range.
     `gathered`: 1 where parallel workers are started. `steps` of SQLite's machine. `rows`, `bytes`
     and `values` (rows times columns) handed over. `misses`: blocks to be fetched when none is in
-    cache; warm, they cost time where they are more than the cache holds.
+    cache; warm, they cost time where they are more than the cache holds. `timed_us`: microseconds
+    measured for such a page, which stand in place of all that the counts would tell.
     """
 
     statements: float = 1.0
@@ -43,6 +44,7 @@ class Work:
     bytes: float = 0.0
     values: float = 0.0
     misses: float = 0.0
+    timed_us: float = 0.0
 
     def __add__(self, other: Work) -> Work:
         """Return the work of one after the other; blocks that both need are fetched once."""

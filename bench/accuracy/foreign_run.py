@@ -1,0 +1,169 @@
+"""How true plans are on tables that nobody designed: held-out pages of tables drawn from a seed.
+
+    python bench/accuracy/foreign_run.py [URL ...] [--seed 1] [--pages 8] [--shapes 13] [--json FILE]
+
+Each page is planned for its size as `vrelko plan` does it (survey, EXPLAIN, a few pages counted
+under the usual budget), then read by every strategy, counted and timed.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import random
+import sys
+import tempfile
+from collections import defaultdict
+from pathlib import Path
+from time import perf_counter
+
+sys.path.insert(0, str(Path(__file__).parent))
+sys.path.insert(0, str(Path(__file__).parent.parent))
+
+import numpy as np
+from bounds import SERVERS, open_database
+from foreign import draw_shapes, make
+from scenarios import STRATEGIES
+
+import vrelko
+from vrelko.core.cost.counted import counted_as
+from vrelko.core.cost.rates import Clock
+from vrelko.errors import VrelkoError
+from vrelko.measuring.spending import BUDGET_MS, Spending
+from vrelko.measuring.trials import Bench, run_limited, time_again
+
+MOST_MS = 6_000.0
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("urls", nargs="*")
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--pages", type=int, default=8)
+    parser.add_argument("--shapes", type=int, default=13)
+    parser.add_argument("--only", default="")
+    parser.add_argument("--json", default="bench/accuracy/foreign.json")
+    parser.add_argument("--worst", type=int, default=15)
+    given = parser.parse_args()
+    folder = tempfile.TemporaryDirectory(prefix="vrelko-foreign-")
+    servers = [url.replace("vrelko_bench", "vrelko_foreign") for url in SERVERS]
+    urls = given.urls or [f"sqlite:///{Path(folder.name) / 'foreign.db'}", *servers]
+    results = json.loads(Path(given.json).read_text()) if Path(given.json).exists() else {}
+    for url in urls:
+        engine = open_database(url)
+        name = {"mysql": "mariadb"}.get(engine.dialect.name, engine.dialect.name)
+        rows = []
+        for drawn in draw_shapes(name, given.seed, given.shapes):
+            if given.only and given.only not in drawn.name:
+                continue
+            began = perf_counter()
+            make(engine, drawn)
+            made = perf_counter() - began
+            rows += measure_drawn(engine, drawn, given.pages, given.seed)
+            print(f"{name} {drawn.name}: made in {made:.0f} s, measured in "
+                  f"{perf_counter() - began - made:.0f} s", flush=True)  # fmt: skip
+            results[name] = rows
+            Path(given.json).write_text(json.dumps(results))
+        engine.dispose()
+        report(name, rows, given.worst)
+
+
+def measure_drawn(engine, drawn, pages, seed):
+    """Return a record for each page read by each strategy."""
+    rng = random.Random(f"{seed} {drawn.name}")
+    names = list(drawn.listings)
+    found = []
+    facts = {}
+    for i in range(pages):
+        which = names[i % len(names)]
+        share = rng.random() if i % 2 else 10 ** -rng.uniform(0, 4)
+        size = round(10 ** rng.uniform(1, 2.7))
+        listing = drawn.listings[which]()
+        listing = vrelko.Listing(
+            listing.select, **{**listing._arguments, "sizes": vrelko.Sizes(size, most=None)}
+        )
+        if which not in facts:
+            facts[which] = vrelko.survey(engine, listing)
+        plan = vrelko.plan(listing, facts[which], engine=engine)
+        found += measure_page(engine, drawn, which, plan, share, size)
+    return found
+
+
+def measure_page(engine, drawn, which, plan, share, size):
+    clock = Clock(plan.judgement.rates, plan.facts.server)
+    believed = {check.strategy: check.believed for check in plan.uses[0].checks}
+    records = []
+    with engine.connect() as connection:
+        bench = Bench(connection, plan)
+        offset = int(share * max(bench.model.matching - size, 0))
+        spending = Spending(1e6)
+        for strategy in STRATEGIES:
+            try:
+                trial = bench.page(strategy, offset, size, MOST_MS)
+                run = run_limited(connection, trial, MOST_MS, spending, MOST_MS, 0.0)
+                ms = run.ms
+                for _ in range(3 if ms < 300 else 1):
+                    ms = min(ms, time_again(connection, trial, spending))
+            except VrelkoError:
+                connection.rollback()
+                continue
+            if run.cut or run.counted is None:
+                continue
+            time = clock.time(trial.estimate, trial.passing, trial.path)
+            records.append({
+                "shape": drawn.name, "listing": which, "strategy": strategy, "offset": offset,
+                "size": size, "path": trial.path, "believed": believed.get(strategy),
+                "expected": counted_as(clock.rates.engine, trial.estimate),
+                "counted": run.counted, "ms": ms, "predicted": time.ms, "low": time.low,
+                "high": time.high, "spent": plan.spent_ms, "limit": BUDGET_MS,
+                "verdict": plan.verdict.strategy, "rows": plan.judgement.rows,
+            })  # fmt: skip
+    return records
+
+
+def report(name, rows, worst):
+    """Print the figures of one engine, and its worst pages."""
+    print(f"\n## {name}: {len(rows)} pages")
+    q = errors(rows, "expected", "counted")
+    for title, some in (("believed", True), ("counted", False), ("not run", None)):
+        places = [i for i, r in enumerate(rows) if r["believed"] is some]
+        if not places:
+            continue
+        mine, times = q[places], errors([rows[i] for i in places], "predicted", "ms")
+        inside = np.mean([rows[i]["low"] <= rows[i]["ms"] <= rows[i]["high"] for i in places])
+        width = np.median([rows[i]["high"] / rows[i]["low"] for i in places])
+        print(f"{title}: {len(places) / len(rows):.0%}, work {np.median(mine):.2f} / "
+              f"{np.percentile(mine, 95):.2f} / {mine.max():.2f}, time {np.median(times):.2f} / "
+              f"{np.percentile(times, 95):.2f}, inside {inside:.0%}, width {width:.2f}")  # fmt: skip
+    print(f"all: work {np.median(q):.2f} / {np.percentile(q, 95):.2f} / {q.max():.2f}")
+    spent = [r["spent"] for r in rows]
+    print(f"database time of a plan: {np.median(spent):.0f} ms, at most {max(spent):.0f}")
+    by_page = defaultdict(list)
+    for r in rows:
+        by_page[r["shape"], r["listing"], r["offset"], r["size"]].append(r)
+    good = bad = total = 0
+    for several in by_page.values():
+        if len(several) < 2:
+            continue
+        taken = min(several, key=lambda r: r["predicted"])
+        best = min(several, key=lambda r: r["ms"])
+        total += 1
+        lost = taken["ms"] - best["ms"]
+        good += taken["ms"] <= 1.1 * best["ms"] or lost <= 0.2
+        bad += taken["ms"] > 3 * best["ms"] and lost > 5
+    print(f"choice: {good / total:.0%} of {total} within 1.1x or 0.2 ms, {bad} beyond 3x and 5 ms")
+    for i in np.argsort(-q)[:worst]:
+        r = rows[i]
+        print(f"  {q[i]:8.2f} {r['shape']} | {r['listing']} | {r['strategy']} {r['offset']} "
+              f"+{r['size']} of {r['rows']:.0f} [{r['path']}] {r['expected']:.1f} / "
+              f"{r['counted']:.1f} believed {r['believed']}")  # fmt: skip
+
+
+def errors(rows, one, other):
+    a = np.array([max(r[one], 0.5 if one == "expected" else 1e-4) for r in rows])
+    b = np.array([max(r[other], 0.5 if one == "expected" else 1e-4) for r in rows])
+    return np.maximum(a / b, b / a)
+
+
+if __name__ == "__main__":
+    main()

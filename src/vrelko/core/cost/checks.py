@@ -1,0 +1,122 @@
+"""Checks: pages that a server has run and counted, beside the work that was predicted for them.
+
+A prediction rests on how a server's plan was read. Where a counted page lies beyond what chance
+allows, that reading is wrong: the strategy is costed from the counts instead, by straight lines
+between the depths at which it was counted.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from itertools import pairwise
+
+from vrelko.core.cost.counted import counted_as
+from vrelko.core.cost.work import Work
+
+TOLERANCE = 1.35
+"""Counted over predicted, or the other way round, up to which a prediction is believed."""
+
+SLACK = {"sqlite": 60.0, "postgresql": 4.0, "mariadb": 4.0}
+"""Steps, buffers or handler rows that a page may differ by whatever its size."""
+
+_NINE_IN_TEN = 1.645
+_KEPT = ("statements", "rows", "bytes", "values")
+
+
+@dataclass(frozen=True, slots=True)
+class Count:
+    """One page that was run: `predicted` and `counted` in the engine's unit, milliseconds taken.
+
+    `passing` is the share of rows that pass conditions outside the index. `cut`: it ran into its
+    time limit, so that `counted` and `ms` are lower bounds. `counted` None: it was only timed.
+    """
+
+    offset: float
+    size: int
+    predicted: float
+    counted: float | None
+    ms: float
+    rows: float = 0.0
+    passing: float = 1.0
+    cut: bool = False
+
+    def agrees(self, engine: str) -> bool:
+        """Whether the count lies within what the prediction and chance allow.
+
+        Rows walked until a page is full scatter where few pass a condition (negative binomial:
+        relative variance (1 - s) / rows).
+        """
+        if self.cut or self.counted is None:
+            return not self.cut
+        if abs(self.counted - self.predicted) <= SLACK[engine]:
+            return True
+        scatter = math.sqrt(max(1 - self.passing, 0.0) / max(self.rows, 1.0))
+        most = TOLERANCE * math.exp(_NINE_IN_TEN * scatter)
+        return bool(1 / most <= self.counted / max(self.predicted, 1e-9) <= most)
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """The pages of one strategy that were counted. `node` is what the server said, not understood.
+
+    `believed`: all agree with their predictions, and nothing was said that is not understood.
+    """
+
+    strategy: str
+    counts: tuple[Count, ...]
+    believed: bool
+    node: str = ""
+
+    @property
+    def off(self) -> float:
+        """How far the worst count lies from its prediction, as a factor."""
+        factors = [1.0]
+        for one in self.counts:
+            if one.counted is not None:
+                ratio = max(one.counted, 0.5) / max(one.predicted, 0.5)
+                factors.append(max(ratio, 1 / ratio))
+        return max(factors)
+
+    def correct(self, work: Work, offset: float, factor: float, engine: str) -> Work:
+        """Return the work as the counts tell it at an offset.
+
+        `factor`: how much more a page of another size asks than one of the size that was counted.
+        """
+        counted = [one for one in self.counts if one.counted is not None]
+        if not counted:
+            return work
+        units = _line([(one.offset, float(one.counted or 0.0)) for one in counted], offset)
+        ms = _line([(one.offset, one.ms) for one in self.counts], offset)
+        times = units * factor / max(counted_as(engine, work), 1e-9)
+        scaled = work.times(times) if times < 1e6 else replace(work, entries=units, steps=units)
+        kept = {name: getattr(work, name) for name in _KEPT}
+        return replace(scaled, **kept, timed_us=ms * 1000 * max(factor, 1.0))
+
+
+def make_check(strategy: str, counts: Sequence[Count], node: str, engine: str) -> Check:
+    """Return the check of a strategy from its counted pages."""
+    counts = tuple(sorted(counts, key=lambda one: one.offset))
+    believed = not node and all(one.agrees(engine) for one in counts)
+    return Check(strategy, counts, believed, node)
+
+
+def _line(points: Sequence[tuple[float, float]], at: float) -> float:
+    """Return the value at a place on straight lines between points, never falling beyond them."""
+    points = _merged(points)
+    if len(points) == 1 or at <= points[0][0]:
+        return points[0][1]
+    for (x0, y0), (x1, y1) in pairwise(points):
+        if at <= x1:
+            return y0 + (y1 - y0) * (at - x0) / (x1 - x0)
+    (x0, y0), (x1, y1) = points[-2:]
+    return y1 + max((y1 - y0) / (x1 - x0), 0.0) * (at - x1)
+
+
+def _merged(points: Sequence[tuple[float, float]]) -> list[tuple[float, float]]:
+    """Return points with one value for each place: the mean."""
+    places: dict[float, list[float]] = {}
+    for x, y in points:
+        places.setdefault(x, []).append(y)
+    return [(x, sum(ys) / len(ys)) for x, ys in sorted(places.items())]

@@ -1,0 +1,82 @@
+"""Reading MariaDB's EXPLAIN: how a statement comes to the rows of one table.
+
+Only access types and remarks listed here are read. Any other is named in `Seen.unknown`, and
+nothing is concluded from it: pages behind it are counted instead.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Mapping, Sequence
+from typing import Any
+
+from vrelko.core.access import CLUSTER, Lookup, Seen
+
+Row = Mapping[str, Any]
+
+_TYPES = frozenset({"system", "const", "eq_ref", "ref", "range", "index", "ALL"})
+_READ = re.compile(
+    r"Using (where|index|index condition|filesort|temporary|index for group-by( \(scanning\))?)"
+)
+"""Remarks whose work is modelled."""
+
+
+def read_rows(rows: Sequence[Row], names: Collection[str]) -> Seen | None:
+    """Return how a statement reads a table, known by `names`; None where it does not."""
+    place = next((i for i, row in enumerate(rows) if row["table"] in names), None)
+    if place is None and len(rows) == 1 and rows[0]["table"]:
+        place = 0
+    if place is None:
+        return None
+    row = rows[place]
+    sorts = any("filesort" in str(one["Extra"]) for one in rows)
+    key, extra = row["key"], _remarks(row)
+    lookups = tuple(_lookup(one) for one in rows if one is not row and one["id"] == row["id"])
+    unknown = _unknown(rows, place)
+    if key is None or row["type"] == "ALL":
+        return Seen("table", None, False, "all" if sorts else "none", lookups=lookups,
+                    unknown=unknown)  # fmt: skip
+    covering = "Using index" in extra and key != CLUSTER
+    walked = "Using where" in extra and row["type"] == "index" and row["possible_keys"] is None
+    return Seen("index", str(key), covering, "all" if sorts else "none", lookups=lookups,
+                unbounded=walked, unknown=unknown)  # fmt: skip
+
+
+def read_deferred(rows: Sequence[Row], names: Collection[str]) -> Seen | None:
+    """Return how a deferred join finds its keys."""
+    inner = [row for row in rows if row["select_type"] == "DERIVED"]
+    return read_rows(inner, names) if inner else None
+
+
+def _remarks(row: Row) -> list[str]:
+    return [one.strip() for one in str(row["Extra"] or "").split(";") if one.strip()]
+
+
+def _lookup(row: Row) -> Lookup:
+    by_key = row["type"] in ("eq_ref", "ref", "const", "system")
+    return Lookup(
+        str(row["table"]),
+        str(row["key"]) if by_key and row["key"] else None,
+        by_key,
+        covering="Using index" in _remarks(row),
+        matches=float(row["rows"] or 1) if by_key else 1.0,
+    )
+
+
+def _unknown(rows: Sequence[Row], place: int) -> str:
+    """Return the first access type or remark whose work is not modelled, empty where all is."""
+    if rows[place]["id"] == rows[0]["id"] and place > 0:
+        return f"{rows[0]['table']} is read first"
+    for row in rows:
+        if str(row["table"]).startswith("<derived") or row["select_type"] == "DERIVED":
+            continue
+        if row["select_type"] not in ("SIMPLE", "PRIMARY"):
+            return str(row["select_type"])
+        if row["type"] is not None and row["type"] not in _TYPES:
+            return str(row["type"])
+        for remark in _remarks(row):
+            if not _READ.fullmatch(remark):
+                return remark
+    if len(rows) > 1 and any("temporary" in str(row["Extra"]) for row in rows):
+        return "Using temporary"
+    return ""

@@ -1,0 +1,66 @@
+"""Reading SQLite's EXPLAIN QUERY PLAN: how a statement comes to the rows of one table.
+
+Only lines listed here are read. Any other is named in `Seen.unknown`, and nothing is concluded from
+it: pages behind it are counted instead.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Mapping, Sequence
+from typing import Any
+
+from vrelko.core.access import Lookup, Seen, Sorts
+
+_SCAN = re.compile(
+    r"(?P<how>SCAN|SEARCH) (?P<table>.+?)"
+    r"( USING (?P<auto>AUTOMATIC )?(?P<covering>COVERING )?(PARTIAL )?"
+    r"(INDEX (?P<index>\S+)|(?P<key>INTEGER PRIMARY KEY|PRIMARY KEY)))?"
+    r"( (?P<bounds>\(.*\)))?( LEFT-JOIN)?"
+)
+_SORT = re.compile(r"USE TEMP B-TREE FOR (?P<what>.*)")
+_PART = re.compile(r"(RIGHT PART|LAST TERM|LAST \d+ TERMS) OF ORDER BY")
+_HARMLESS = re.compile(r"CO-ROUTINE .*|SCAN vrelko_page|SEARCH vrelko_page.*|LIST SUBQUERY .*")
+
+
+def read_lines(rows: Sequence[Mapping[str, Any]], names: Collection[str]) -> Seen | None:
+    """Return how a statement reads a table, known by `names`; None where it does not."""
+    details = [str(row["detail"]) for row in rows]
+    scans = [(detail, found) for detail in details if (found := _SCAN.fullmatch(detail))]
+    mine = next((found for _, found in scans if found["table"] in names), None)
+    if mine is None:
+        return None
+    others = tuple(
+        Lookup(one["table"], one["index"], one["how"] == "SEARCH", covering=bool(one["covering"]))
+        for _, one in scans
+        if one is not mine and one["table"] not in names
+    )
+    first = scans[0][1] is mine
+    unknown = _unknown(details) or ("" if first else f"{scans[0][1]['table']} is read first")
+    if "ANY(" in (mine["bounds"] or ""):
+        unknown = unknown or mine.group(0)
+    if mine["index"] is None or mine["auto"]:
+        return Seen("table", None, False, _sorts(details), lookups=others, unknown=unknown)
+    return Seen("index", mine["index"], bool(mine["covering"]), _sorts(details), lookups=others,
+                unknown=unknown)  # fmt: skip
+
+
+def _sorts(details: Sequence[str]) -> Sorts:
+    asked = [found["what"] for detail in details if (found := _SORT.fullmatch(detail))]
+    if "ORDER BY" in asked:
+        return "all"
+    return "groups" if any(_PART.fullmatch(what) for what in asked) else "none"
+
+
+def _unknown(details: Sequence[str]) -> str:
+    """Return the first line whose work is not modelled, empty where all is."""
+    for detail in details:
+        scan, sort = _SCAN.fullmatch(detail), _SORT.fullmatch(detail)
+        if scan is not None and not scan["auto"]:
+            continue
+        if sort is not None and (sort["what"] == "ORDER BY" or _PART.fullmatch(sort["what"])):
+            continue
+        if _HARMLESS.fullmatch(detail):
+            continue
+        return detail
+    return ""

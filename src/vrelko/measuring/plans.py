@@ -1,0 +1,106 @@
+"""plan: a listing planned from facts, and its reading verified where there is a database."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any, overload
+
+from sqlalchemy import Engine, Select
+
+from vrelko.core.cost.rates import Rates
+from vrelko.core.facts import Facts
+from vrelko.core.workload import Needs, Readers, Writers
+from vrelko.errors import FactsError
+from vrelko.measuring.spending import BUDGET_MS, Spending
+from vrelko.measuring.verification import verify
+from vrelko.serving import planning
+from vrelko.serving.listing import Listing
+from vrelko.serving.planning import Plan
+from vrelko.surveying.survey import survey
+
+
+@overload
+def plan(
+    listing: Listing | Select[Any],
+    facts: Facts | None = None,
+    readers: Readers | None = None,
+    writers: Writers | None = None,
+    needs: Needs | None = None,
+    params: Mapping[str, Any] | None = None,
+    *,
+    engine: Engine | None = None,
+    rates: Rates | None = None,
+    run: bool = True,
+    budget_ms: float = BUDGET_MS,
+    thorough: bool = False,
+) -> Plan: ...
+@overload
+def plan(
+    listing: Sequence[Listing],
+    facts: Facts | None = None,
+    readers: Readers | None = None,
+    writers: Writers | None = None,
+    needs: Needs | None = None,
+    params: Mapping[str, Any] | None = None,
+    *,
+    engine: Engine | None = None,
+    rates: Rates | None = None,
+    run: bool = True,
+    budget_ms: float = BUDGET_MS,
+    thorough: bool = False,
+) -> tuple[Plan, ...]: ...
+def plan(
+    listing: Listing | Select[Any] | Sequence[Listing],
+    facts: Facts | None = None,
+    readers: Readers | None = None,
+    writers: Writers | None = None,
+    needs: Needs | None = None,
+    params: Mapping[str, Any] | None = None,
+    *,
+    engine: Engine | None = None,
+    rates: Rates | None = None,
+    run: bool = True,
+    budget_ms: float = BUDGET_MS,
+    thorough: bool = False,
+) -> Plan | tuple[Plan, ...]:
+    """Plan a listing, a select, or several listings.
+
+    With `engine` the tables are surveyed (unless `facts` are given), the server is asked by EXPLAIN
+    how it reads them, and a few pages are run and counted to check that reading: about ten a
+    listing, twice as many if `thorough`, in `budget_ms` milliseconds of database time for all. With
+    `run=False` nothing is run but EXPLAIN. Without `engine`, `facts` are needed and no database.
+
+    `readers`, `writers` and `needs` default to those the listing was loaded with; `params` are
+    typical values of its parameters; `rates` are those of `calibrate`, kept as they are. Several
+    listings are advised indexes together. Raises FactsError where facts lack the listing's table or
+    columns, DatabaseError when the database refuses, ListingError for a select that cannot be
+    paged.
+    """
+    several: list[Listing]
+    if isinstance(listing, Listing):
+        several = [listing]
+    elif isinstance(listing, Sequence):
+        several = list(listing)
+    else:
+        several = [Listing(listing, name="select")]
+    if facts is None and engine is None:
+        raise FactsError(
+            "a plan needs facts or a database",
+            "Give engine=, or facts= from vrelko.survey()",
+            "plan-nothing",
+        )
+    if facts is None and engine is not None:
+        facts = survey(engine, several)
+    assert facts is not None
+    given = (readers, writers, needs, params)
+    if engine is None:
+        plans = list(planning.plan(several, facts, *given, rates=rates))
+    else:
+        spending = Spending(budget_ms)
+        with spending.watch(engine):
+            plans = list(planning.plan(several, facts, *given, engine=engine, rates=rates))
+        if run and plans:
+            plans = verify(engine, plans, thorough=thorough, spending=spending)
+            if rates is not None:
+                plans = [planned.with_rates(rates) for planned in plans]
+    return tuple(plans) if isinstance(listing, Sequence) else plans[0]

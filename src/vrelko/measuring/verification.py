@@ -1,0 +1,238 @@
+"""Verification: whether a server's plans were read right, by counting the pages they speak of.
+
+The pages that calibration times are counted too, by the engine's own counters, and compared with
+the work predicted for these very pages. A strategy whose pages do not agree is costed from the
+counts. Everything runs under a budget of database time and a time limit a statement; what is
+predicted to take longer is not run, and what was slow is not run again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
+
+from sqlalchemy import Connection, Engine
+
+from vrelko.core.cost.calibration import Timing, fit_rates
+from vrelko.core.cost.checks import Check, Count, make_check
+from vrelko.core.cost.counted import counted_as
+from vrelko.core.cost.rates import Clock, shipped_rates
+from vrelko.core.planner import VariantUse
+from vrelko.engines.registry import database_errors
+from vrelko.errors import PageError, VrelkoError
+from vrelko.measuring.spending import BUDGET_MS, Spending
+from vrelko.measuring.trials import Bench, Trial, run_limited, time_again
+from vrelko.serving.planning import Plan
+
+DEPTH_SHARE, MOST_DEPTH = 0.05, 20_000
+"""The offset of the deep pages that are run: a twentieth of the rows, at most so many."""
+
+_MOST_MS = 150.0  # a page predicted to take longer is asked less deep
+_QUICK_MS = 60.0  # a page that took longer is not run again for its time
+_SLOW_MS = 200.0  # one that took longer is not run again for its count, unless it was misjudged
+_FAR_OFF = 4.0
+_ROUNDS = 5
+_MOST_WHOLE = 5_000.0
+
+
+@dataclass
+class _Case:
+    """One page to run, of one plan's variant."""
+
+    plan: int
+    use: int
+    name: str
+    trial: Trial
+    size: int
+    asked: float = 0.0
+    ms: float = 0.0
+    count: Count | None = None
+
+
+@dataclass
+class _Session:
+    connection: Connection
+    spending: Spending
+    left_out: list[str] = field(default_factory=list)
+
+
+def verify(
+    engine: Engine,
+    plans: Sequence[Plan],
+    budget_ms: float = BUDGET_MS,
+    thorough: bool = False,
+    spending: Spending | None = None,
+) -> list[Plan]:
+    """Return plans with their readings checked, and rates fitted to pages that were read right.
+
+    Reads only. `budget_ms` of database time are spent in all, and no more than a quarter of it by
+    one statement. Raises DatabaseError when the database refuses.
+    """
+    spending = spending or Spending(budget_ms)
+    with database_errors("check"), spending.watch(engine), engine.connect() as connection:
+        session = _Session(connection, spending)
+        cases = list(_cases(session, plans, thorough))
+        for case in cases:
+            _run(session, case, Clock(shipped_rates(plans[0].facts.server.engine),
+                                      plans[case.plan].facts.server))  # fmt: skip
+        _time(session, cases)
+    clock = Clock(shipped_rates(plans[0].facts.server.engine), plans[0].facts.server)
+    name = plans[0].facts.server.engine
+    timings = [
+        Timing(case.trial.estimate, case.ms, case.trial.path)
+        for case in cases
+        if case.count is not None and not case.trial.unknown and case.count.agrees(name)
+        and case.count.counted is not None
+    ]  # fmt: skip
+    rates = fit_rates(clock, timings)
+    found = []
+    for i, plan in enumerate(plans):
+        uses = tuple(
+            replace(use, checks=tuple(_checks([c for c in cases if (c.plan, c.use) == (i, j)],
+                                              use, plan, name)))
+            for j, use in enumerate(plan.uses)
+        )  # fmt: skip
+        found.append(plan.verified(uses, rates, spending.spent_ms, tuple(session.left_out)))
+    return found
+
+
+def _cases(session: _Session, plans: Sequence[Plan], thorough: bool) -> Iterator[_Case]:
+    """Yield the pages to run, those of each plan's usual variant before those of others."""
+    engine = plans[0].facts.server.engine
+    benches: dict[tuple[int, int], Bench] = {}
+    for i, plan in enumerate(plans):
+        clock = Clock(shipped_rates(engine), plan.facts.server)
+        for j, use in enumerate(plan.uses):
+            try:
+                bench = Bench(session.connection, plan, use)
+                plan.served.check_params(use.outline.params)
+            except PageError:  # a parameter without a value
+                continue
+            benches[i, j] = bench
+            if j == 0:
+                yield from _usual(session, bench, clock, (i, j), thorough)
+    for (i, j), bench in benches.items():
+        clock = Clock(shipped_rates(engine), plans[i].facts.server)
+        if j:
+            yield from _others(session, bench, clock, (i, j))
+
+
+def _usual(
+    session: _Session, bench: Bench, clock: Clock, of: tuple[int, int], thorough: bool
+) -> Iterator[_Case]:
+    size, rows = bench.use.outline.sizes.default, bench.model.matching
+    deep = int(min(rows * DEPTH_SHARE, MOST_DEPTH))
+    wanted = [("offset", 0, size), ("keyset", deep, size), ("offset", deep, size),
+              ("deferred-join", deep, size), ("keyset", int(rows * 0.6), size),
+              ("offset", deep // 8, size), ("deferred-join", deep // 8, size),
+              ("keyset", deep, 10), ("offset", 0, 500)]  # fmt: skip
+    if thorough:
+        wanted += [("keyset", deep, 500), ("offset", deep // 3, 100), ("keyset", deep // 8, size),
+                   ("offset", int(min(rows * 0.3, 10 * MOST_DEPTH)), size),
+                   ("keyset", int(rows * 0.9), size),
+                   ("deferred-join", deep // 4, 500)]  # fmt: skip
+    seen: set[tuple[str, int, int]] = set()
+    for strategy, offset, many in wanted:
+        reached = _within(bench, clock, strategy, offset, many)
+        if reached is None:
+            session.left_out.append(f"{bench.plan.listing}: {strategy} near row {offset:,}")
+        elif (strategy, reached, many) not in seen:
+            seen.add((strategy, reached, many))
+            yield from _case(session, bench, strategy, reached, many, of)
+    caps: set[int | None] = {None, bench.use.outline.cap} if thorough else {None}
+    if bench.use.outline.total == "capped":
+        caps.add(bench.use.outline.cap)
+    for cap in sorted(caps, key=lambda one: one or 0):
+        trial = bench.total(cap)
+        if clock.ms(trial.estimate) < _MOST_MS:
+            yield _Case(*of, trial.strategy, trial, 0)
+        else:
+            session.left_out.append(f"{bench.plan.listing}: {trial.strategy}")
+    if rows <= _MOST_WHOLE:
+        yield _Case(*of, "whole", bench.page("whole", 0, size), 0)
+
+
+def _others(session: _Session, bench: Bench, clock: Clock, of: tuple[int, int]) -> Iterator[_Case]:
+    size, rows = bench.use.outline.sizes.default, bench.model.matching
+    deep = int(min(rows * DEPTH_SHARE, MOST_DEPTH))
+    for strategy, offset in (("offset", 0), ("keyset", deep), ("offset", deep // 8)):
+        one = _within(bench, clock, strategy, offset, size)
+        if one is not None:
+            yield from _case(session, bench, strategy, one, size, of)
+
+
+def _case(
+    session: _Session, bench: Bench, strategy: str, offset: int, size: int, of: tuple[int, int]
+) -> Iterator[_Case]:
+    """Yield a page to run; none where the key that it begins behind cannot be had in time."""
+    if session.spending.one_ms <= 0:
+        return
+    try:
+        trial = bench.page(strategy, offset, size, session.spending.one_ms)
+    except VrelkoError:
+        session.connection.rollback()
+        session.left_out.append(f"{bench.plan.listing}: {strategy} behind row {offset:,}")
+        return
+    yield _Case(*of, strategy, trial, size)
+
+
+def _within(bench: Bench, clock: Clock, strategy: str, offset: int, size: int) -> int | None:
+    """Return an offset no deeper than the time allows, None where even the first takes longer."""
+    while clock.ms(bench.model.strategy(strategy, offset, size)) > _MOST_MS:
+        if offset < 100:
+            return None
+        offset //= 3
+    return offset
+
+
+def _run(session: _Session, case: _Case, clock: Clock) -> None:
+    most_ms = session.spending.one_ms
+    if most_ms <= 0:
+        session.left_out.append(f"{case.name} behind row {case.trial.offset:,}: budget spent")
+        return
+    predicted = counted_as(clock.rates.engine, case.trial.estimate)
+    run = run_limited(session.connection, case.trial, most_ms, session.spending,
+                      _SLOW_MS, _FAR_OFF * clock.ms(case.trial.estimate))  # fmt: skip
+    case.ms = run.ms
+    case.count = Count(case.trial.offset, case.size, predicted, run.counted, run.ms,
+                       case.trial.estimate.rows, case.trial.passing, run.cut)  # fmt: skip
+
+
+def _time(session: _Session, cases: Sequence[_Case]) -> None:
+    """Run what was quick again, in interleaved rounds, and keep each page's fastest time."""
+    for _ in range(_ROUNDS):
+        for case in cases:
+            if case.count is None or case.count.cut or case.ms > _QUICK_MS:
+                continue
+            if session.spending.left_ms <= 0:
+                break
+            case.ms = min(case.ms, time_again(session.connection, case.trial, session.spending))
+    for case in cases:
+        if case.count is not None:
+            case.count = replace(case.count, ms=case.ms)
+
+
+def _checks(cases: Sequence[_Case], use: VariantUse, plan: Plan, engine: str) -> Iterator[Check]:
+    """Yield the check of each strategy that was run, of two-ended by its parts."""
+    by_name: dict[str, list[Count]] = {}
+    nodes: dict[str, str] = {}
+    for case in cases:
+        if case.count is None:
+            continue
+        names = [case.name]
+        if case.name == "offset" and case.trial.offset == 0:  # each one's first page
+            names += ["keyset", "deferred-join"]
+        for name in names:
+            by_name.setdefault(name, []).append(case.count)
+            nodes[name] = nodes.get(name) or case.trial.unknown
+    totals = [one for one in by_name.get("count", ()) if one.counted is not None]
+    if "offset" in by_name and totals:
+        total = totals[0]
+        by_name["two-ended"] = [
+            replace(one, predicted=one.predicted + total.predicted, ms=one.ms + total.ms,
+                    counted=None if one.counted is None else one.counted + (total.counted or 0.0))
+            for one in by_name["offset"]
+        ]  # fmt: skip
+        nodes["two-ended"] = nodes["offset"] or nodes["count"]
+    for name, counts in by_name.items():
+        yield make_check(name, counts, nodes.get(name, ""), engine)
