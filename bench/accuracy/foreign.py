@@ -295,7 +295,7 @@ def updated(rng: random.Random, engine: str) -> Drawn:
     drawn = leading(rng, engine)
     drawn.name = "updated"
     drawn = _renamed(drawn, "frn_updated")
-    (rows, _), = drawn.fill.values()
+    ((rows, _),) = drawn.fill.values()
     drawn.after = [
         "UPDATE frn_updated SET late = late + 1 WHERE id % 2 = 0",
         f"DELETE FROM frn_updated WHERE id < {rows // 10}",

@@ -17,6 +17,13 @@ if TYPE_CHECKING:
     from vrelko.core.cost.rates import Time
     from vrelko.serving.planning import Plan
 
+_READINGS = {
+    "predicted": "as facts predict",
+    "asked": "as EXPLAIN says; no page was run to check it",
+    "agreed": "as the server says, and counted pages agree",
+    "counted": "in part counted: some pages read more or less than this server's plan tells",
+}
+_MOST_LEFT_OUT = 3
 _KINDS = {"unsound": "red", "slow": "yellow", "fragile": "cyan"}
 
 
@@ -44,6 +51,8 @@ def _show_ways(out: Console, plan: Plan) -> None:
     table = make_table("while rows change", ">repeats", ">misses", ">ms a page", ">ms a walk",
                        "keeps")  # fmt: skip
     for way in plan.ways:
+        if way.way == "overlap" and not plan.overlap:  # nothing need be asked for again
+            continue
         form = expect_drift(way.way, stream, plan.judgement.size, pages, dwell, plan.overlap)
         mark = "" if form.holds else " ?"
         table.add_row(
@@ -62,15 +71,19 @@ def _headline(out: Console, plan: Plan) -> None:
         f" · {render_count(judged.rows)} rows in {judged.pages:,} pages of {judged.size}"
         + (f" · {given}" if given else "")
     )
-    told = "as the server says" if judged.routes_seen else "as facts predict"
-    out.print(f"reads {judged.path.text}, {told}")
+    out.print(f"reads {judged.path.text}, {_READINGS[judged.reading]}")
+    if plan.left_out:
+        shown = "; ".join(plan.left_out[:_MOST_LEFT_OUT])
+        more = len(plan.left_out) - _MOST_LEFT_OUT
+        shown += f"; and {more} more" if more > 0 else ""
+        out.print(f"[yellow]not run[/], to keep within the budget of database time: {shown}")
 
 
 def _show_ladders(out: Console, plan: Plan) -> None:
     engine = plan.facts.server.engine
     table = make_table(
         "strategy", ">page", ">entries", ">sorted", ">bytes", f">{UNITS[engine]}", ">ms",
-        ">9 in 10 within", ">cold ms",
+        ">90 % interval", ">cold ms",
     )  # fmt: skip
     for candidate in plan.candidates:
         rungs = candidate.ladder[:1] if candidate.strategy == "whole" else candidate.ladder
@@ -86,8 +99,13 @@ def _show_ladders(out: Console, plan: Plan) -> None:
             )  # fmt: skip
     out.print(table)
     rates = plan.judgement.rates
-    how = "fitted on this server" if rates.calibrated else "shipped rates, not calibrated"
-    out.print(f"[dim]a page asks for one row more, to know whether more follow; times: {how}[/]")
+    how = (
+        "Times were calibrated on this server"
+        if rates.calibrated
+        else ("Times come from shipped rates, not calibrated on a server")
+    )
+    spent = f", in {plan.spent_ms:,.0f} ms of database time" if plan.spent_ms else ""
+    out.print(f"[dim]Each page fetches one extra row to know whether more follow. {how}{spent}.[/]")
 
 
 def _bounds(time: Time) -> str:
@@ -99,19 +117,22 @@ def _show_depths(out: Console, plan: Plan) -> None:
     for crossover in judged.crossovers:
         if crossover.offset is not None:
             out.print(
-                f"offset takes {crossover.factor:g}× as long as keyset from row "
-                f"{crossover.offset:,.0f} (page {crossover.page:,})"
+                f"From page {crossover.page:,} (row {crossover.offset:,.0f}) on, offset takes more "
+                f"than {crossover.factor:g}× as long as keyset."
             )
     if judged.switch is not None:
-        out.print(f"by offset the server takes another path from row {judged.switch:,.0f} on")
+        out.print(f"By offset the server takes another path from row {judged.switch:,.0f} on.")
     if judged.whole_up_to:
-        out.print(f"up to about {judged.whole_up_to:,} rows one load costs a visit no more")
+        out.print(
+            f"Below about {judged.whole_up_to:,} rows, loading everything at once is no slower "
+            "than paging."
+        )
     if judged.count is not None and judged.count_time is not None:
         time = judged.count_time
         walked = max(judged.count.entries, judged.count.scanned, judged.count.counted)
         out.print(
-            f"telling the total ({plan.outline.total}) walks {render_count(walked)} entries, "
-            f"{render_ms(time.ms)} ms ({_bounds(time)}), each time"
+            f"Each request counts {render_count(walked)} rows for the {plan.outline.total} total: "
+            f"{render_ms(time.ms)} ms (90 % interval {_bounds(time)})."
         )
 
 
@@ -180,6 +201,15 @@ def _show_verdict(out: Console, plan: Plan) -> None:
         out.print(Padding("• " + reason, (0, 2)))
     for strategy, reasons in verdict.refused.items():
         out.print(Padding(f"not {strategy}: " + "; ".join(reasons), (0, 2)))
+    outlook = plan.judgement.outlook
+    if outlook is not None:
+        best = next(c for c in plan.candidates if c.strategy == verdict.strategy)
+        out.print(
+            f"[bold]if you do as advised[/] ({'; '.join(outlook.done)}): {outlook.strategy}, "
+            f"{render_ms(outlook.mean_ms)} ms per page and {render_ms(outlook.p95_ms)} at p95, "
+            f"today {render_ms(best.mean_ms)} and {render_ms(best.burden.p95_ms)}; page 1 reads "
+            f"{render_count(outlook.first)} entries, the last page {render_count(outlook.last)}"
+        )
 
 
 def _show_statements(out: Console, plan: Plan) -> None:

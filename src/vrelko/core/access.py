@@ -24,7 +24,8 @@ CLUSTER = "PRIMARY"
 class Lookup:
     """How another table of a join is read: for `each` row by an index, or once as a whole.
 
-    `remembered`: rows sought before are not sought again. `matches`: rows found each time.
+    `remembered`: rows sought before are not sought again. `matches`: rows found each time. `outer`:
+    rows without a match stay.
     """
 
     table: str
@@ -35,6 +36,7 @@ class Lookup:
     matches: float = 1.0
     blocks: float = 3.0
     rows: float = 0.0
+    outer: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,7 +162,7 @@ def choose_keys(
     if near is None or near.index is None:
         return choose_path(narrow, order, table, engine)
     path = _path(narrow, order, table, near.index, engine, False)
-    return replace(path, kind=near.kind)
+    return replace(path, kind=near.kind, presorted=near.presorted)
 
 
 def _narrowed(outline: Outline, order: Order, table: TableFacts) -> Outline:
@@ -245,7 +247,7 @@ def entry_bytes(columns: Sequence[IndexColumn], table: TableFacts) -> float:
 
 def index_tail(table: TableFacts, engine: str) -> tuple[str, ...]:
     """Return the columns that every index of a table ends in, unseen and ascending."""
-    if engine == "mariadb":
+    if engine == "mariadb" or (engine == "sqlite" and table.clustered):
         return table.primary_key
     return (table.row_id,) if engine == "sqlite" and table.row_id is not None else ()
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from vrelko.core.advising import Advice
 from vrelko.core.arithmetic import page_count
+from vrelko.core.cost.counted import UNITS
 from vrelko.core.drift.damage import left_by_draining, lost_by_ties, moved_about, torn_by_lag
 from vrelko.core.drift.expecting import Stream
 from vrelko.core.facts import ServerFacts, TableFacts
@@ -54,9 +55,11 @@ def find_faults(
         )  # fmt: skip
     for variant in variants if not outline.opaque else ():
         yield from _find_path(variant, readers, server)
+    for variant in variants:
+        yield from _find_misread(variant, server)
     yield from _find_drains(outline, variants[0], writers)
     yield from _find_lag(server, walk)
-    yield from _find_sizes(outline, variants[0], strategy)
+    yield from _find_sizes(outline, variants[0], strategy, bool(advice))
     yield from _find_state(table, server)
 
 
@@ -74,6 +77,32 @@ class _Walk:
         stream, size = Stream.of(variant.model.matching, writers), variant.outline.sizes.default
         pages = min(round(readers.depth.mean), max(page_count(round(stream.rows), size), 1))
         return cls(stream, size, max(pages, 1), readers.dwell_s)
+
+
+def _find_misread(variant: VariantModel, server: ServerFacts) -> Iterator[Finding]:
+    """Strategies whose pages the server counted otherwise than predicted."""
+    doubted = [check for check in variant.model.checks.values() if not check.believed]
+    if not doubted:
+        return
+    names = [check.strategy for check in doubted]
+    worst = max(doubted, key=lambda check: check.off)
+    counts = [one for one in worst.counts if one.counted is not None]
+    node = next((check.node for check in doubted if check.node), "")
+    told = f"the server's plan holds {node!r}, which is not modelled" if node else ""
+    if counts:
+        one = max(counts, key=lambda count: count.off)
+        where = f"the page behind row {one.offset:,.0f}" if one.size else "it"
+        read = (
+            f"by {worst.strategy} {where} was predicted to read {one.predicted:,.0f} "
+            f"{UNITS[server.engine]} and read {one.counted:,.0f}"
+        )
+        told = f"{told}; {read}" if told else read
+    many = sum(len(check.counts) for check in doubted)
+    yield make_finding(
+        "plan-misread", f"order {variant.order}",
+        f"{told}. The costs of {', '.join(names)} come from {many:,} counted pages instead",
+        "Nothing needs to be done; between the depths that were counted these costs are rougher",
+    )  # fmt: skip
 
 
 def _find_drains(outline: Outline, variant: VariantModel, writers: Writers) -> Iterator[Finding]:
@@ -129,7 +158,9 @@ def _find_unread(outline: Outline, rows: Sequence[float]) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-def _find_sizes(outline: Outline, variant: VariantModel, strategy: str) -> Iterator[Finding]:
+def _find_sizes(
+    outline: Outline, variant: VariantModel, strategy: str, advised: bool
+) -> Iterator[Finding]:
     model = variant.model
     if outline.sizes.most is None:
         yield make_finding(
@@ -141,15 +172,17 @@ def _find_sizes(outline: Outline, variant: VariantModel, strategy: str) -> Itera
         yield make_finding(
             "count-each-request", "total",
             f"each page counts {model.matching:,.0f} rows to tell the total",
-            f"total='capped' stops at {outline.cap:,}; count='once' counts once a walk; "
-            "total=False where no total is shown",
+            (f"total='capped' stops at {outline.cap:,}; " if model.matching > outline.cap else "")
+            + "count='once' counts once a walk; total=False where no total is shown",
         )  # fmt: skip
     if strategy in ("offset", "deferred-join") and model.matching > 100 * outline.sizes.default:
         deep = model.offset(model.matching, outline.sizes.default)
+        index = "Make the index advised; then serve it by keyset" if advised else ""
         yield make_finding(
             "deep-offset", "last page",
-            f"the last page walks {max(deep.entries, deep.scanned):,.0f} entries",
-            "Serve it by keyset, with an index that fits",
+            f"the last page reads {max(deep.entries, deep.scanned):,.0f} rows or entries",
+            index or ("Serve it by keyset" if outline.strategy else
+                      "Show fewer pages (max_offset=), or let readers filter first"),
         )  # fmt: skip
     if strategy == "whole" and model.matching > WHOLE_ROWS:
         yield make_finding(

@@ -50,6 +50,7 @@ CODES: dict[str, FindingKind] = {
     "not-vacuumed": "slow",
     "select-opaque": "slow",
     "condition-unread": "fragile",
+    "plan-misread": "fragile",
 }
 """Every finding's code; docs/findings.md has a section for each."""
 

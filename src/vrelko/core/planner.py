@@ -17,7 +17,7 @@ from vrelko.core.facts import Facts, ServerFacts, TableFacts
 from vrelko.core.faults import find_faults
 from vrelko.core.findings import Finding
 from vrelko.core.order import Order
-from vrelko.core.outline import STRATEGIES, Outline, Strategy
+from vrelko.core.outline import STRATEGIES, Outline, Strategy, TotalKind
 from vrelko.core.sizing import SizeAdvice, sweep_sizes
 from vrelko.core.verdict import WHOLE_ROWS, Candidate, Rung, Verdict, decide
 from vrelko.core.weighing import (
@@ -84,11 +84,29 @@ class VariantCost:
 
 
 @dataclass(frozen=True, slots=True)
+class Outlook:
+    """What the plan would be once its own advice is followed, as facts predict it.
+
+    `done` names what was done. Milliseconds a page, and rows or entries read for the first and the
+    last page, by the verdict's strategy then.
+    """
+
+    done: tuple[str, ...]
+    strategy: Strategy
+    mean_ms: float
+    p95_ms: float
+    first: float
+    last: float
+
+
+@dataclass(frozen=True, slots=True)
 class Judgement:
     """Everything the planner has to say about one listing, without SQL.
 
     Rows, pages, path, ladders and crossovers are those of the first variant; burdens and verdict
     weigh all of `variants`. `whole_up_to`: rows up to which loading everything is cheapest.
+    `checks` tell, for each strategy whose pages were run, whether they agreed with the prediction.
+    `outlook` is what following the advice would give, None where there is none.
     """
 
     rows: float
@@ -108,6 +126,21 @@ class Judgement:
     whole_up_to: int | None = None
     count: Work | None = None
     count_time: Time | None = None
+    checks: tuple[Check, ...] = ()
+    outlook: Outlook | None = None
+
+    @property
+    def reading(self) -> str:
+        """How the server's plans were read: predicted, asked, agreed or counted.
+
+        predicted from facts alone; asked by EXPLAIN, with no page run; agreed with every page that
+        was run; counted where some did not agree, so that costs come from the counts.
+        """
+        if not self.routes_seen:
+            return "predicted"
+        if not self.checks:
+            return "asked"
+        return "agreed" if all(check.believed for check in self.checks) else "counted"
 
 
 def judge(
@@ -159,7 +192,50 @@ def judge(
         clock.rates, model.routes.switch, model.routes.seen,
         _whole_up_to(first, given, clock), counted,
         None if counted is None else clock.time(counted, path=model.routes.count.signature),
+        tuple(model.checks.values()), _outlook(uses, table, facts, given, clock.rates, advice),
     )  # fmt: skip
+
+
+def _outlook(
+    uses: Sequence[VariantUse],
+    table: TableFacts,
+    facts: Facts,
+    given: Given,
+    rates: Rates,
+    advice: Sequence[Advice],
+) -> Outlook | None:
+    """Return what a plan with the indexes advised, and its total counted once, would be."""
+    first = uses[0].outline
+    counts = first.total == "exact"
+    mine = [item for item in advice if item.table == table.name]
+    if first.opaque or not (mine or counts):
+        return None
+    made = tuple(replace(item.index, partial=False) for item in mine)
+    richer = replace(table, indexes=(*table.indexes, *made))
+    total: TotalKind = "none" if counts else first.total
+    then = tuple(
+        replace(use, outline=replace(use.outline, total=total), routes=None, checks=(),
+                rows=use.rows) for use in uses
+    )  # fmt: skip
+    clock = Clock(_widened(rates, table), facts.server)
+    variants = [
+        VariantModel(one.outline, one.order, one.share, one.model(richer, facts.server))
+        for one in then
+    ]
+    stream = Stream.of(variants[0].model.matching, given.writers)
+    candidates = tuple(
+        _candidate(name, variants,
+                   [points_of(name, variant, given.readers, clock) for variant in variants],
+                   stream, given, clock)
+        for name in STRATEGIES
+    )  # fmt: skip
+    verdict = decide(candidates, then[0].outline, variants[0].model.matching, given.needs)
+    best = next(one for one in candidates if one.strategy == verdict.strategy)
+    works = [best.ladder[0].work, best.ladder[-1].work]
+    done = tuple(f"index {item.index.name}" for item in mine)
+    done += ("total counted once per walk",) if counts else ()
+    return Outlook(done, best.strategy, best.mean_ms, best.burden.p95_ms,
+                   *(max(work.entries, work.scanned) for work in works))  # fmt: skip
 
 
 _ROUGH = 0.4  # more log spread where facts are guessed or stale

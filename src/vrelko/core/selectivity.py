@@ -26,7 +26,8 @@ def shares(
     residual: list[str] = []
     bounds: dict[str, list[Condition]] = {}
     for condition in outline.conditions:
-        if condition.table not in ("", table.name):
+        if condition.table not in ("", table.name):  # tested on the row a join looks up
+            residual.append(f"{condition.table}.{condition.column}")
             continue
         if condition.kind == "range":
             bounds.setdefault(condition.column, []).append(condition)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from vrelko.core.cost.rates import Time
 from vrelko.core.cost.work import Work
 from vrelko.core.drift.expecting import DriftExpectation
-from vrelko.core.numbers import render_bytes
+from vrelko.core.numbers import render_bytes, render_mean, render_ms
 from vrelko.core.outline import STRATEGIES, Outline, Strategy
 from vrelko.core.weighing import Burden
 from vrelko.core.workload import Needs
@@ -16,7 +16,8 @@ from vrelko.core.workload import Needs
 WHOLE_ROWS = 10_000
 """Beyond this many rows a listing is not loaded whole, whatever it costs."""
 
-_NEAR = 1.05
+_NEAR, _NEAR_MS = 1.1, 0.2
+"""A difference below a tenth, or below so many milliseconds, decides nothing by itself."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,9 +76,9 @@ def decide(candidates: Sequence[Candidate], outline: Outline, rows: float, needs
     fitting = [c for c in candidates if not against[c.strategy]]
     usual: Strategy = "whole" if outline.kind == "choices" else "keyset"
     pool = fitting or [c for c in candidates if c.strategy == usual]
-    best = min(pool, key=lambda c: (c.mean_ms, STRATEGIES.index(c.strategy)))
-    near = [c for c in pool if c.mean_ms <= best.mean_ms * _NEAR]
-    best = next((c for c in near if c.strategy == "keyset"), best)
+    best = min(pool, key=lambda c: (_robust(c), STRATEGIES.index(c.strategy)))
+    near = [c for c in pool if _is_near(c, best)]
+    best = min(near, key=lambda c: (*_steadiness(c), _robust(c)))
     others = sorted((c for c in pool if c is not best), key=lambda c: c.mean_ms)
     for c in others:
         against[c.strategy] = (_dearer(c, best),)
@@ -95,6 +96,34 @@ def decide(candidates: Sequence[Candidate], outline: Outline, rows: float, needs
     )  # fmt: skip
 
 
+def _robust(candidate: Candidate) -> float:
+    """Return what a strategy costs its readers, in milliseconds: mean, p95 and worst depth alike.
+
+    The geometric mean of the three, so that no single one decides by its size alone.
+    """
+    burden = candidate.burden
+    worst = max(burden.worst_ms, burden.mean.ms)
+    product = max(burden.mean.ms, 1e-6) * max(burden.p95_ms, 1e-6) * max(worst, 1e-6)
+    return float(product ** (1 / 3))
+
+
+def _is_near(candidate: Candidate, best: Candidate) -> bool:
+    """Tell whether a strategy costs about as much as the best: in the mean, at p95 and at worst."""
+    pairs = (
+        (candidate.burden.mean.ms, best.burden.mean.ms),
+        (candidate.burden.p95_ms, best.burden.p95_ms),
+        (candidate.burden.worst_ms, best.burden.worst_ms),
+    )
+    return all(mine <= theirs * _NEAR or mine - theirs <= _NEAR_MS for mine, theirs in pairs)
+
+
+def _steadiness(candidate: Candidate) -> tuple[float, int]:
+    """Return what decides between strategies that cost alike: repeats and misses, then depth."""
+    drift, name = candidate.drift, candidate.strategy
+    suffered = 0.0 if name == "whole" else round(drift.repeats + drift.misses, 2)
+    return suffered, {"keyset": 0, "whole": 1}.get(name, 2)
+
+
 def _against(candidate: Candidate, outline: Outline, rows: float, needs: Needs) -> Iterator[str]:
     if outline.kind == "choices" and candidate.strategy != "whole":
         yield "choices are all shown at once"
@@ -104,9 +133,9 @@ def _against(candidate: Candidate, outline: Outline, rows: float, needs: Needs) 
         ("misses", drift.misses, needs.misses),
     ):
         if most is not None and seen > most:
-            yield f"{seen:.2g} {name} a walk of {drift.pages} pages, at most {most:g} wanted"
+            yield f"about {seen:.2g} {name} per walk of {drift.pages} pages; the limit is {most:g}"
     if needs.p95_ms is not None and burden.p95_ms > needs.p95_ms:
-        yield f"{burden.p95_ms:.3g} ms at p95, at most {needs.p95_ms:g} wanted"
+        yield f"{burden.p95_ms:.3g} ms at p95; the limit is {needs.p95_ms:g}"
     if needs.memory_mb is not None and burden.memory_bytes > needs.memory_mb * 1e6:
         yield f"{burden.memory_bytes / 1e6:.1f} MB for all users, {needs.memory_mb:g} wanted"
     if candidate.strategy == "whole" and rows > WHOLE_ROWS:
@@ -135,12 +164,32 @@ def _give_up(
 
 def _dearer(candidate: Candidate, best: Candidate) -> str:
     times = candidate.mean_ms / best.mean_ms if best.mean_ms > 0 else 1.0
+    drift = candidate.drift
+    harm = f"{_few(drift.repeats)} repeats and {_few(drift.misses)} misses per walk"
+    if _is_near(candidate, best):
+        return (
+            f"costs about the same ({_ms(candidate.mean_ms)} against {_ms(best.mean_ms)} per "
+            f"page); {harm}"
+        )
     if times < _NEAR:
-        return "costs as much a page at the readers' depths, and no less further down"
+        return (
+            f"costs {_ms(candidate.burden.p95_ms)} per page at p95 and "
+            f"{_ms(candidate.burden.worst_ms)} at the deepest page, against "
+            f"{_ms(best.burden.p95_ms)} and {_ms(best.burden.worst_ms)}; {harm}"
+        )
     return (
-        f"costs {times:.1f}× as much a page at the readers' depths "
-        f"({candidate.mean_ms:.2f} ms against {best.mean_ms:.2f} ms)"
+        f"costs {times:.1f}× as much per page at the readers' depths "
+        f"({_ms(candidate.mean_ms)} against {_ms(best.mean_ms)})"
     )
+
+
+def _ms(value: float) -> str:
+    return f"{render_ms(value)} ms"
+
+
+def _few(value: float) -> str:
+    """Return a mean count; one that is seen in no walk of a hundred is 0."""
+    return "0" if value < 0.005 else render_mean(value)
 
 
 def _for(best: Candidate, candidates: Sequence[Candidate], needs: Needs) -> Iterator[str]:
@@ -150,20 +199,27 @@ def _for(best: Candidate, candidates: Sequence[Candidate], needs: Needs) -> Iter
         yield f"sends {first.work.rows:,.0f} rows ({sent}) in one statement"
         return
     yield (
-        f"walks {_walked(first.work):,.0f} entries for page 1 and {_walked(last.work):,.0f} for "
-        f"page {last.page:,}, the last"
+        f"reads {_walked(first.work):,.0f} rows or entries for page 1 and "
+        f"{_walked(last.work):,.0f} for page {last.page:,}, the last"
     )
     offset = next(c for c in candidates if c.strategy == "offset")
+    drift = best.drift
+    if best.strategy != "keyset":
+        yield (
+            f"readers see {_few(drift.repeats)} repeats and {_few(drift.misses)} misses per walk "
+            f"of {drift.pages} pages"
+        )
     if best.strategy == "keyset":
         deep = offset.ladder[-1]
         if deep.time.ms > 1.5 * last.time.ms:
-            yield f"offset walks {_walked(deep.work):,.0f} entries for page {deep.page:,}"
+            yield f"offset reads {_walked(deep.work):,.0f} for page {deep.page:,}"
         yield (
-            f"0 repeats and 0 misses a walk; offset expects {offset.drift.repeats:.2g} and "
-            f"{offset.drift.misses:.2g}"
+            f"readers see {_few(drift.repeats)} repeats and {_few(drift.misses)} misses per walk; "
+            f"by offset {_few(offset.drift.repeats)} and {_few(offset.drift.misses)}"
         )
-        if needs.jump:
-            yield "jumps to a page number still go by offset, once; the reader goes on by key"
+        if best.burden.jumps_by or needs.jump:
+            by = best.burden.jumps_by or "offset"
+            yield f"jumps to a page number go by {by}, once; the reader goes on by key"
 
 
 def _walked(work: Work) -> float:

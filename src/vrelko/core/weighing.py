@@ -39,7 +39,8 @@ class Burden:
     `mean` and `p95_ms` of a page; `visit_ms` of one reader's walk, `day_ms` of all readers' day;
     `busy` connections on the mean while readers ask at their rate (Little 1961: rate times time);
     `memory_bytes` that one page takes in the application, for all users at once; `statements` a
-    page.
+    page. `worst_ms` is the page of the deepest place that readers reach; `jumps_by` is what jumps
+    to a page number are served by.
     """
 
     mean: Time
@@ -49,6 +50,8 @@ class Burden:
     busy: float
     memory_bytes: float
     statements: float
+    worst_ms: float = 0.0
+    jumps_by: Strategy | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,11 +77,30 @@ def points_of(
     path = variant.model.path
     passing = path.passing if path.residual else 1.0
     found = []
+    by_key = strategy == "keyset" and readers.depth.jumps > 0
+    jumping = jump_strategy(variant, clock) if by_key else strategy
     for (page, jumps), weight in _depths(variant, readers, strategy).items():
-        by: Strategy = "offset" if jumps and strategy == "keyset" else strategy
+        by: Strategy = jumping if jumps else strategy
         work = work_at(by, variant, page)
         found.append(Point(weight, clock.ms(work) + counting, work, passing))
     return found
+
+
+def jump_strategy(variant: VariantModel, clock: Clock) -> Strategy:
+    """Return the cheapest way to serve a jump to any page number, where pages go on by key."""
+    places = [1 + (i + 0.5) / _JUMPS * (variant.pages - 1) for i in range(_JUMPS)]
+
+    def cost(name: Strategy) -> float:
+        return sum(clock.ms(work_at(name, variant, page)) for page in places)
+
+    plain = cost("offset")
+    best = min(_JUMPING, key=cost)
+    return best if cost(best) * _JUMP_GAIN < plain else "offset"
+
+
+_JUMPS = 5
+_JUMP_GAIN = 1.1  # a simpler statement is taken below that
+_JUMPING: tuple[Strategy, ...] = ("offset", "deferred-join", "two-ended")
 
 
 def mean_of(points: Sequence[Point]) -> float:
@@ -116,6 +138,10 @@ def weigh(
         a_second * mean / 1000,
         max(p.work.bytes + _ROW_OBJECT * p.work.rows for p in every) * readers.users,
         sum(p.weight * p.work.statements for p in every) / total,
+        max(p.ms for p in every if p.weight > 0),
+        jump_strategy(variants[0], clock)
+        if strategy == "keyset" and readers.depth.jumps > 0
+        else None,
     )
 
 

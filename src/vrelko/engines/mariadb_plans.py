@@ -42,10 +42,18 @@ def read_rows(rows: Sequence[Row], names: Collection[str]) -> Seen | None:
                 unbounded=walked, unknown=unknown)  # fmt: skip
 
 
-def read_deferred(rows: Sequence[Row], names: Collection[str]) -> Seen | None:
-    """Return how a deferred join finds its keys."""
+def read_deferred(rows: Sequence[Row], names: Collection[str]) -> tuple[Seen | None, Seen | None]:
+    """Return how a deferred join finds its keys, and how it reads the rows behind them.
+
+    The second is None where each row is sought by its key; otherwise each row is looked for among
+    the keys.
+    """
     inner = [row for row in rows if row["select_type"] == "DERIVED"]
-    return read_rows(inner, names) if inner else None
+    outer = [row for row in rows if row["select_type"] != "DERIVED" and row["table"] in names]
+    by_key = None
+    if outer and outer[0]["type"] in ("ALL", "index"):
+        by_key = Seen("table", None, False, lookups=(Lookup("", None, True, blocks=0.0),))
+    return (read_rows(inner, names) if inner else None), by_key
 
 
 def _remarks(row: Row) -> list[str]:

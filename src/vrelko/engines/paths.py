@@ -55,15 +55,14 @@ class Reader:
     ) -> tuple[Seen | None, Seen | None]:
         """Return how a deferred join finds its keys, and how the rows behind them.
 
-        The second is None where each is sought by its key. SQLite is not asked: it takes the index
-        that it takes for whole rows.
+        The second is None where each is sought by its key.
         """
         name = dialect_of(self.lender).name
-        if name == "sqlite":
-            return None, None
         if name != "postgresql":
             rows = self.lender.execute(explain(statement), params).mappings().all()
-            return mariadb_plans.read_deferred(rows, self.names), None
+            if name == "sqlite":
+                return sqlite_plans.read_deferred(rows, self.names)
+            return mariadb_plans.read_deferred(rows, self.names)
         plan = plan_in(self.lender.execute(explain(statement), params).scalar())
         keys, by_key = postgresql_plans.read_deferred(plan, self.names, self.parts)
         return self._whole(keys), self._whole(by_key)

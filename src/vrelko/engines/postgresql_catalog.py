@@ -146,7 +146,7 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
     columns = tuple(
         _column(one, rows) for one in connection.execute(_COLUMNS, {"oid": found["oid"]}).mappings()
     )
-    indexes, keys = _read_indexes(connection, found["oid"], max(rows, 0.0), block)
+    indexes, keys = _read_indexes(connection, found["oid"], max(rows, 0.0), block, max(parts, 1))
     changed = found["n_mod_since_analyze"]
     return TableFacts(
         name, rows, "catalog, scaled to the blocks there are", _row_bytes(rows, blocks, block),
@@ -167,16 +167,25 @@ def sample_rows(
     connection: Connection, table: TableFacts, columns: Sequence[str], blocks: int
 ) -> list[tuple[int, Any]]:
     """Return rows of some blocks drawn at random, each with its block's number."""
-    share = min(100.0 * blocks / max(table.blocks, 1.0), 100.0)
     quote = connection.dialect.identifier_preparer.quote_identifier
     listed = ", ".join(quote(column) for column in columns)
-    found = connection.execute(
-        text(f"SELECT {BLOCK_OF_ROW}, {listed} FROM {quoted_name(connection, table.name)} "
-             f"TABLESAMPLE SYSTEM ({share:.6f}) REPEATABLE (1) LIMIT {blocks * 400}"),
-    )  # fmt: skip
+    source = quoted_name(connection, table.name)
+    found: Sequence[Any] = ()
+    for again in range(_SAMPLED_AGAIN):  # small tables and partitions may give no block at all
+        share = min(100.0 * blocks * 2**again / max(table.blocks, 1.0), 100.0)
+        found = connection.execute(
+            text(f"SELECT {BLOCK_OF_ROW}, {listed} FROM {source} "
+                 f"TABLESAMPLE SYSTEM ({share:.6f}) REPEATABLE ({again + 1}) LIMIT {blocks * 400}"),
+        ).all()  # fmt: skip
+        if len(found) >= _FEWEST or share >= 100.0:
+            break
     return [(int(row[0]), row[1:]) for row in found]
 
 
+_SAMPLED_AGAIN, _FEWEST = 5, 64
+
+
+PART_OF_ROW = "CAST(tableoid AS bigint)"
 BLOCK_OF_ROW = "CAST((CAST(CAST(ctid AS text) AS point))[0] AS bigint)"
 """The number of the table block that a row lies in."""
 
@@ -237,7 +246,7 @@ def _column(found: RowMapping, rows: float) -> ColumnFacts:
 
 
 def _read_indexes(
-    connection: Connection, oid: int, rows: float, block: int
+    connection: Connection, oid: int, rows: float, block: int, divided: int
 ) -> tuple[tuple[IndexFacts, ...], tuple[str, ...]]:
     grouped: dict[str, list[RowMapping]] = {}
     for one in connection.execute(_INDEXES, {"oid": oid}).mappings():
@@ -264,7 +273,7 @@ def _read_indexes(
                 bool(first["where_"]),
                 None if bytes_ is None else round(bytes_, 1),
                 round(leaves, 1),
-                1 + math.ceil(math.log(leaves, fan_out)) if leaves > 1 else 1,
+                1 + math.ceil(math.log(leaves / divided, fan_out)) if leaves > divided else 1,
                 tuple(str(one["attname"]) for one in parts if one["included"]),
                 first["where_"],
             )

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 from vrelko.core.access import Lookup, Seen, Sorts
@@ -20,7 +21,9 @@ _SCAN = re.compile(
 )
 _SORT = re.compile(r"USE TEMP B-TREE FOR (?P<what>.*)")
 _PART = re.compile(r"(RIGHT PART|LAST TERM|LAST \d+ TERMS) OF ORDER BY")
-_HARMLESS = re.compile(r"CO-ROUTINE .*|SCAN vrelko_page|SEARCH vrelko_page.*|LIST SUBQUERY .*")
+_HARMLESS = re.compile(
+    r"(CO-ROUTINE|MATERIALIZE) vrelko_page|SCAN vrelko_page|SEARCH vrelko_page.*|LIST SUBQUERY .*"
+)
 
 
 def read_lines(rows: Sequence[Mapping[str, Any]], names: Collection[str]) -> Seen | None:
@@ -31,10 +34,11 @@ def read_lines(rows: Sequence[Mapping[str, Any]], names: Collection[str]) -> See
     if mine is None:
         return None
     others = tuple(
-        Lookup(one["table"], one["index"], one["how"] == "SEARCH", covering=bool(one["covering"]))
-        for _, one in scans
-        if one is not mine and one["table"] not in names
-    )
+        Lookup(one["table"], one["index"], one["how"] == "SEARCH", covering=bool(one["covering"]),
+               outer=line.endswith("LEFT-JOIN"))
+        for line, one in scans
+        if one is not mine and one["table"] not in names and one["table"] != "vrelko_page"
+    )  # fmt: skip
     first = scans[0][1] is mine
     unknown = _unknown(details) or ("" if first else f"{scans[0][1]['table']} is read first")
     if "ANY(" in (mine["bounds"] or ""):
@@ -43,6 +47,34 @@ def read_lines(rows: Sequence[Mapping[str, Any]], names: Collection[str]) -> See
         return Seen("table", None, False, _sorts(details), lookups=others, unknown=unknown)
     return Seen("index", mine["index"], bool(mine["covering"]), _sorts(details), lookups=others,
                 unknown=unknown)  # fmt: skip
+
+
+def read_deferred(
+    rows: Sequence[Mapping[str, Any]], names: Collection[str]
+) -> tuple[Seen | None, Seen | None]:
+    """Return how a deferred join finds its keys, and how it reads the rows behind them.
+
+    The second is None where each row is sought by its key.
+    """
+    made = ("CO-ROUTINE vrelko_page", "MATERIALIZE vrelko_page")
+    top = next((row for row in rows if row["detail"] in made), None)
+    if top is None:
+        return None, None
+    inside = {top["id"]}
+    inner, outer = [], []
+    for row in rows:
+        if row["parent"] in inside:
+            inside.add(row["id"])
+            inner.append(row)
+        elif row is not top:
+            outer.append(row)
+    found = read_lines(outer, names)
+    scanned = any(
+        (one := _SCAN.fullmatch(str(row["detail"]))) and one["how"] == "SCAN"
+        and one["table"] in names for row in outer
+    )  # fmt: skip
+    by_key = replace(found, sorts="none", unknown="") if found and scanned else None
+    return read_lines(inner, names), by_key
 
 
 def _sorts(details: Sequence[str]) -> Sorts:

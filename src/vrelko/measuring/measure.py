@@ -149,7 +149,7 @@ def _pages(connection: Connection, plan: Plan, notes: list[str]) -> Iterator[Mea
         trial = bench.total(cap)
         found = _measured(connection, trial, 0, clock)
         yield Measured(f"total ({plan.outline.total})", 0, 0, trial.estimate, found.expected,
-                       found.counted, found.time, found.ms, found.rows)  # fmt: skip
+                       found.counted, found.time, found.ms, 1)  # fmt: skip
 
 
 def _measured(connection: Connection, trial: Trial, page: int, clock: Clock) -> Measured:

@@ -11,6 +11,7 @@ from typing import Any
 from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 
+from vrelko.core.access import AccessPath
 from vrelko.core.arithmetic import Total
 from vrelko.core.cost.model import CostModel
 from vrelko.core.cost.work import Work
@@ -26,7 +27,10 @@ from vrelko.serving.reading import PageReader
 from vrelko.serving.running import Runner
 from vrelko.serving.variants import Variant
 
-_COUNTED_TICKS = 200_000  # calls of SQLite's step counter a statement may cost, about
+_COUNTED_TICKS = 5_000  # calls of SQLite's step counter a statement may cost, about
+
+
+_COUNTED_MS = 200.0  # SQLite's pages that took longer are not run again
 
 
 @dataclass(frozen=True)
@@ -69,25 +73,26 @@ class Bench:
         The key that it begins behind is read at once, in `most_ms` milliseconds at most.
         """
         work = self.model.strategy(strategy, offset, size)
-        model = self.model
-        if strategy == "keyset" and offset > 0:
-            path = model.seek_at(offset)
-        elif strategy == "deferred-join" and offset > 0:
-            path = model.keys_at(offset, size)
-        else:
-            path = model.path_at(offset, size)
+        path = self.path(strategy, offset, size)
         passing = path.passing if path.residual else 1.0
         limited = limit_time(self.connection, most_ms) if most_ms else nullcontext()
         with limited:
             runner = self._runner(strategy, offset, size)
         return Trial(strategy, offset, work, path.signature, passing, runner, path.unknown)
 
+    def path(self, strategy: str, offset: int, size: int) -> AccessPath:
+        """Return the access path of a page."""
+        if strategy == "keyset" and offset > 0:
+            return self.model.seek_at(offset)
+        if strategy == "deferred-join" and offset > 0:
+            return self.model.keys_at(offset, size)
+        return self.model.path_at(offset, size)
+
     def total(self, cap: int | None) -> Trial:
         """Return the trial of telling the total."""
 
         def run() -> int:
-            Runner(self.connection, self.values).value(self.variant.count(cap))
-            return 1
+            return int(Runner(self.connection, self.values).value(self.variant.count(cap)))
 
         path = self.model.routes.count
         name = "count" if cap is None else "capped count"
@@ -141,11 +146,15 @@ def count_work(connection: Connection, trial: Trial) -> float:
 
 @dataclass(frozen=True, slots=True)
 class Run:
-    """One run of a trial: what was counted, None where it was not; milliseconds; whether cut."""
+    """One run of a trial: what was counted, None where it was not; milliseconds; whether cut.
+
+    `rows` it fetched, or counted.
+    """
 
     counted: float | None
     ms: float
     cut: bool = False
+    rows: float = 0.0
 
 
 def run_limited(
@@ -167,12 +176,12 @@ def run_limited(
     began = perf_counter()
     handlers = [read_handlers(connection) for _ in range(2)] if name != "postgresql" else []
     sent: list[tuple[str, Any]] = []
-    counted, ms, cut = None, 0.0, False
+    counted, ms, cut, rows = None, 0.0, False, 0
     try:
         with limit_time(connection, most_ms):
             with sent_on(connection) as sent:
                 began = perf_counter()
-                trial.run()
+                rows = trial.run()
                 ms = (perf_counter() - began) * 1e3
             if name == "postgresql" and (ms <= slow_ms or ms > misjudged_ms):
                 counted = float(count_again(connection, sent).blocks or 0)
@@ -190,22 +199,24 @@ def run_limited(
         own = before[0] - first[0]
         limits = 1 if name != "postgresql" else 0  # SHOW of the limit before reads no row
         counted = float(after[0] - before[0] - own * limits)
-    return Run(counted, ms, cut)
+    return Run(counted, ms, cut, rows)
 
 
 def _run_sqlite(connection: Connection, trial: Trial, most_ms: float, spending: Spending) -> Run:
     grain = max(int(trial.estimate.steps / _COUNTED_TICKS), 1)
-    began, cut, spent = perf_counter(), False, spending.spent_ms
+    began, cut, spent, rows = perf_counter(), False, spending.spent_ms, 0
     with count_steps(connection, grain, most_ms) as steps:
         try:
-            trial.run()
+            rows = trial.run()
         except VrelkoError as error:
             if not _was_cut(error):
                 raise
             cut = True
     ms = (perf_counter() - began) * 1e3
     spending.add(ms - (spending.spent_ms - spent))  # it works while rows come
-    return Run(float(steps.count), ms, cut)
+    if not cut and ms < _COUNTED_MS and spending.left_ms > ms:
+        ms = min(ms, time_again(connection, trial, spending))  # counting takes time too
+    return Run(float(steps.count), ms, cut, rows)
 
 
 def time_again(connection: Connection, trial: Trial, spending: Spending) -> float:

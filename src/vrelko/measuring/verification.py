@@ -17,20 +17,21 @@ from vrelko.core.cost.calibration import Timing, fit_rates
 from vrelko.core.cost.checks import Check, Count, make_check
 from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.rates import Clock, shipped_rates
-from vrelko.core.planner import VariantUse
 from vrelko.engines.registry import database_errors
 from vrelko.errors import PageError, VrelkoError
 from vrelko.measuring.spending import BUDGET_MS, Spending
 from vrelko.measuring.trials import Bench, Trial, run_limited, time_again
 from vrelko.serving.planning import Plan
 
-DEPTH_SHARE, MOST_DEPTH = 0.05, 20_000
-"""The offset of the deep pages that are run: a twentieth of the rows, at most so many."""
+DEPTH_SHARE, MOST_DEPTH = 0.0517, 20_000
+"""The offset of one deep page that is run: a twentieth of the rows, at most so many."""
 
-_MOST_MS = 150.0  # a page predicted to take longer is asked less deep
+_MOST_MS = 250.0  # a page predicted to take longer is asked less deep
 _QUICK_MS = 60.0  # a page that took longer is not run again for its time
 _SLOW_MS = 200.0  # one that took longer is not run again for its count, unless it was misjudged
 _FAR_OFF = 4.0
+_DEPTHS_MORE = (0.251, 0.011, 0.853, 0.457)  # of the rows, where what was predicted is not believed
+_KEPT_BACK = 0.2  # of the budget, for running quick pages again
 _ROUNDS = 5
 _MOST_WHOLE = 5_000.0
 
@@ -44,8 +45,8 @@ class _Case:
     name: str
     trial: Trial
     size: int
-    asked: float = 0.0
     ms: float = 0.0
+    rows: float = 0.0
     count: Count | None = None
 
 
@@ -73,8 +74,8 @@ def verify(
         session = _Session(connection, spending)
         cases = list(_cases(session, plans, thorough))
         for case in cases:
-            _run(session, case, Clock(shipped_rates(plans[0].facts.server.engine),
-                                      plans[case.plan].facts.server))  # fmt: skip
+            _run(session, case, plans)
+        cases += _more(session, plans, cases)
         _time(session, cases)
     clock = Clock(shipped_rates(plans[0].facts.server.engine), plans[0].facts.server)
     name = plans[0].facts.server.engine
@@ -87,12 +88,13 @@ def verify(
     rates = fit_rates(clock, timings)
     found = []
     for i, plan in enumerate(plans):
-        uses = tuple(
-            replace(use, checks=tuple(_checks([c for c in cases if (c.plan, c.use) == (i, j)],
-                                              use, plan, name)))
-            for j, use in enumerate(plan.uses)
-        )  # fmt: skip
-        found.append(plan.verified(uses, rates, spending.spent_ms, tuple(session.left_out)))
+        uses = []
+        for j, use in enumerate(plan.uses):
+            mine = [case for case in cases if (case.plan, case.use) == (i, j) and case.count]
+            totals = [c.rows for c in mine if c.name == "count" and c.count and not c.count.cut]
+            told = totals[0] if totals else use.rows
+            uses.append(replace(use, checks=tuple(_checks(mine, name)), rows=told))
+        found.append(plan.verified(tuple(uses), rates, spending.spent_ms, tuple(session.left_out)))
     return found
 
 
@@ -122,10 +124,13 @@ def _usual(
 ) -> Iterator[_Case]:
     size, rows = bench.use.outline.sizes.default, bench.model.matching
     deep = int(min(rows * DEPTH_SHARE, MOST_DEPTH))
+    last = max(int(rows) - size, 0)
     wanted = [("offset", 0, size), ("keyset", deep, size), ("offset", deep, size),
-              ("deferred-join", deep, size), ("keyset", int(rows * 0.6), size),
-              ("offset", deep // 8, size), ("deferred-join", deep // 8, size),
-              ("keyset", deep, 10), ("offset", 0, 500)]  # fmt: skip
+              ("deferred-join", deep, size), ("keyset", int(rows * 0.617), size),
+              ("offset", min(int(rows * 0.713), last), size),
+              ("deferred-join", min(int(rows * 0.713), last), size),
+              ("keyset", int(rows * 0.043), 10), ("keyset", int(rows * 0.937), size),
+              ("offset", 0, 500)]  # fmt: skip
     if thorough:
         wanted += [("keyset", deep, 500), ("offset", deep // 3, 100), ("keyset", deep // 8, size),
                    ("offset", int(min(rows * 0.3, 10 * MOST_DEPTH)), size),
@@ -144,7 +149,7 @@ def _usual(
         caps.add(bench.use.outline.cap)
     for cap in sorted(caps, key=lambda one: one or 0):
         trial = bench.total(cap)
-        if clock.ms(trial.estimate) < _MOST_MS:
+        if clock.ms(trial.estimate) < _MOST_MS or trial.unknown:
             yield _Case(*of, trial.strategy, trial, 0)
         else:
             session.left_out.append(f"{bench.plan.listing}: {trial.strategy}")
@@ -178,6 +183,8 @@ def _case(
 
 def _within(bench: Bench, clock: Clock, strategy: str, offset: int, size: int) -> int | None:
     """Return an offset no deeper than the time allows, None where even the first takes longer."""
+    if bench.path(strategy, offset, size).unknown:  # its prediction says nothing; the limit holds
+        return offset
     while clock.ms(bench.model.strategy(strategy, offset, size)) > _MOST_MS:
         if offset < 100:
             return None
@@ -185,15 +192,51 @@ def _within(bench: Bench, clock: Clock, strategy: str, offset: int, size: int) -
     return offset
 
 
-def _run(session: _Session, case: _Case, clock: Clock) -> None:
+def _more(session: _Session, plans: Sequence[Plan], cases: Sequence[_Case]) -> list[_Case]:
+    """Run more pages of strategies that are not believed, at depths between, while time is left."""
+    name = plans[0].facts.server.engine
+    doubted: dict[tuple[int, int, str], int] = {}
+    for case in cases:
+        if case.count and case.name in ("offset", "keyset", "deferred-join") and case.size and (
+            case.trial.unknown or not case.count.agrees(name)
+        ):  # fmt: skip
+            doubted.setdefault((case.plan, case.use, case.name), case.size)
+    found: list[_Case] = []
+    for share in _DEPTHS_MORE:
+        for (i, j, strategy), size in doubted.items():
+            if session.spending.left_ms < session.spending.budget_ms * _KEPT_BACK:
+                return found
+            bench = Bench(session.connection, plans[i], plans[i].uses[j])
+            clock = Clock(shipped_rates(name), plans[i].facts.server)
+            offset = _within(bench, clock, strategy, int(bench.model.matching * share), size)
+            if offset:
+                usual = plans[i].uses[j].outline.sizes.default
+                for case in _case(session, bench, strategy, offset, usual, (i, j)):
+                    _run(session, case, plans)
+                    found.append(case)
+    return found
+
+
+def _run(session: _Session, case: _Case, plans: Sequence[Plan]) -> None:
+    facts = plans[case.plan].facts
+    clock = Clock(shipped_rates(facts.server.engine), facts.server)
     most_ms = session.spending.one_ms
     if most_ms <= 0:
         session.left_out.append(f"{case.name} behind row {case.trial.offset:,}: budget spent")
         return
     predicted = counted_as(clock.rates.engine, case.trial.estimate)
+    expected_ms = clock.ms(case.trial.estimate)
+    if expected_ms > most_ms and not case.trial.unknown:
+        session.left_out.append(f"{case.name} behind row {case.trial.offset:,}: budget spent")
+        return
     run = run_limited(session.connection, case.trial, most_ms, session.spending,
-                      _SLOW_MS, _FAR_OFF * clock.ms(case.trial.estimate))  # fmt: skip
-    case.ms = run.ms
+                      _SLOW_MS, _FAR_OFF * expected_ms)  # fmt: skip
+    if (
+        run.cut and run.ms < _FAR_OFF * expected_ms and not case.trial.unknown
+    ):  # too little was left to tell anything
+        session.left_out.append(f"{case.name} behind row {case.trial.offset:,}: budget spent")
+        return
+    case.ms, case.rows = run.ms, run.rows
     case.count = Count(case.trial.offset, case.size, predicted, run.counted, run.ms,
                        case.trial.estimate.rows, case.trial.passing, run.cut)  # fmt: skip
 
@@ -212,7 +255,7 @@ def _time(session: _Session, cases: Sequence[_Case]) -> None:
             case.count = replace(case.count, ms=case.ms)
 
 
-def _checks(cases: Sequence[_Case], use: VariantUse, plan: Plan, engine: str) -> Iterator[Check]:
+def _checks(cases: Sequence[_Case], engine: str) -> Iterator[Check]:
     """Yield the check of each strategy that was run, of two-ended by its parts."""
     by_name: dict[str, list[Count]] = {}
     nodes: dict[str, str] = {}
@@ -220,13 +263,15 @@ def _checks(cases: Sequence[_Case], use: VariantUse, plan: Plan, engine: str) ->
         if case.count is None:
             continue
         names = [case.name]
-        if case.name == "offset" and case.trial.offset == 0:  # each one's first page
-            names += ["keyset", "deferred-join"]
+        if case.name == "offset" and case.trial.offset == 0:  # that of every strategy
+            names += ["first"]
+        elif case.name in ("keyset", "deferred-join") and case.trial.offset == 0:
+            names = ["first"]
         for name in names:
             by_name.setdefault(name, []).append(case.count)
             nodes[name] = nodes.get(name) or case.trial.unknown
     totals = [one for one in by_name.get("count", ()) if one.counted is not None]
-    if "offset" in by_name and totals:
+    if "offset" in by_name and "count" in by_name and totals:  # last, as it rests on both
         total = totals[0]
         by_name["two-ended"] = [
             replace(one, predicted=one.predicted + total.predicted, ms=one.ms + total.ms,
@@ -234,5 +279,9 @@ def _checks(cases: Sequence[_Case], use: VariantUse, plan: Plan, engine: str) ->
             for one in by_name["offset"]
         ]  # fmt: skip
         nodes["two-ended"] = nodes["offset"] or nodes["count"]
+    known: dict[str, bool] = {}
     for name, counts in by_name.items():
-        yield make_check(name, counts, nodes.get(name, ""), engine)
+        parts = name != "two-ended" or (known["offset"] and known["count"])
+        check = make_check(name, counts, nodes.get(name, ""), engine, parts)
+        known[name] = check.believed
+        yield check

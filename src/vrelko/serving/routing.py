@@ -16,6 +16,7 @@ from vrelko.core.facts import Facts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
 from vrelko.core.planner import VariantUse
+from vrelko.core.selectivity import condition_share
 from vrelko.engines.estimates import estimate_rows
 from vrelko.engines.paths import Reader
 from vrelko.errors import PageError
@@ -41,18 +42,32 @@ def route_use(lender: Any, listing: Listing, use: VariantUse, facts: Facts) -> V
         return use
     names = [str(order) for order in use.outline.orders]
     allowed = listing.orders(engine)[names.index(str(use.order))]
-    rows = None
+    rows: float | None = None
     first = use.outline.table
     unread = any(c.kind == "other" or c.table != first for c in use.outline.conditions)
     joined = len(use.outline.tables) > 1 and engine != "sqlite"
     if use.outline.opaque or unread or joined:
         variant = listing.lent_variant(lender, str(allowed), use.outline.params)
         values = listing.run_values(use.outline.params)
-        rows = estimate_rows(lender, variant.rows(), values, listing.paged_table)
+        if unread and not use.outline.opaque and engine != "postgresql":
+            rows = _joined_rows(use.outline, facts)
+        if rows is None:
+            rows = estimate_rows(lender, variant.rows(), values, listing.paged_table)
     if use.outline.opaque:
         return replace(use, rows=rows)
     routes = ask_routes(lender, listing, use.outline, allowed, use.order, facts)
     return replace(use, routes=routes, rows=rows)
+
+
+def _joined_rows(outline: Outline, facts: Facts) -> float | None:
+    """Return about the rows of a join from the facts of its tables; None where some lack."""
+    known = {table.name: table for table in facts.tables}
+    if any(c.table not in known or c.kind == "other" for c in outline.conditions):
+        return None
+    rows = known[outline.table].rows
+    for condition in outline.conditions:
+        rows *= condition_share(outline, condition, known[condition.table])
+    return rows
 
 
 def ask_routes(
@@ -108,7 +123,7 @@ def ask_routes(
         seek = follow(asked or begins)
         if asked is not None and asked.unbounded:  # the key bounds no index
             seek = replace(seek, unknown=seek.unknown or "a key that bounds no index")
-        if engine == "postgresql":  # which knows how many rows a key leaves
+        if engine != "sqlite":  # the others look at how many rows a key leaves
             turned = ladder.turn(asked or begins, values, ask_seek)
             if turned is not None:
                 seek_switch, seek_deep = turned[0] * rows, follow(turned[1])

@@ -95,6 +95,9 @@ def _values(table: TableFacts, name: str, bind: TypeEngine[Any]) -> list[Any]:
     if read is None or not table.has_column(name):
         return []
     try:
-        return [read(text) for text in table.column(name).bounds]
+        column = table.column(name)
+        if column.bounds:
+            return [read(text) for text in column.bounds]
+        return sorted(read(text) for text, _ in column.common)
     except (ValueError, ArithmeticError):
         return []

@@ -51,7 +51,8 @@ def survey_table(
         catalog.steer_to_indexes(connection, budget.left_ms)
         table = _with_levels(connection, table)
         table = probe_indexes(
-            connection, table, catalog.quoted_name(connection, name), catalog.BLOCK_OF_ROW,
+            connection, table, catalog.quoted_name(connection, name),
+            f"{catalog.PART_OF_ROW if table.partitions else 0}, {catalog.BLOCK_OF_ROW}",
             starts, budget, notes,
         )  # fmt: skip
         if point.is_active:

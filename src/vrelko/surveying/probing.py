@@ -32,8 +32,9 @@ def probe_indexes(
 ) -> TableFacts:
     """Return the table with what windows tell of each index.
 
-    `source` is the table as a statement names it, `place` the SQL of a row's place, `starts` are
-    rows to begin at. What does not fit into the budget is noted.
+    `source` is the table as a statement names it, `place` the SQL of a row's place, after that of
+    its partition if there is one; `starts` are rows to begin at. What does not fit into the
+    budget is noted.
     """
     found: list[IndexFacts] = []
     left_out: list[str] = []
@@ -90,7 +91,10 @@ def _probe(
         if any(value is None for value in values.values()):
             continue
         try:
-            windows.append([int(row[0]) for row in connection.execute(statement, values)])
+            parts: dict[int, list[int]] = {}  # neighbours within one partition
+            for row in connection.execute(statement, values):
+                parts.setdefault(int(row[0]) if len(row) > 1 else 0, []).append(int(row[-1]))
+            windows += parts.values()
         except DBAPIError:  # a value the driver cannot give back, or the time ran out
             connection.rollback()
             break

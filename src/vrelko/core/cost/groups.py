@@ -1,6 +1,7 @@
 """Rows alike in the first terms of an order: where their groups begin and end.
 
-A sort within groups reads each group that a page touches to its end.
+A sort within groups reads each group that a page touches to its end. Where facts place a column's
+common values, groups are found one by one; the others are taken as equally large.
 """
 
 from __future__ import annotations
@@ -9,77 +10,112 @@ import math
 from dataclasses import dataclass
 
 from vrelko.core.access import AccessPath
-from vrelko.core.facts import TableFacts
-from vrelko.core.order import Order
+from vrelko.core.facts import ColumnFacts, TableFacts
+from vrelko.core.order import Order, Term
 
 _FEW = 4.0  # groups within which a page from the beginning knows where groups end
 
 
 @dataclass(frozen=True, slots=True)
-class Groups:
-    """Groups along an order of `rows` rows: those known one by one, and the mean of the others.
+class Spread:
+    """How the values of one term lie along its order, in shares of the rows.
 
-    `known` holds where each begins and how many rows it has, in rows.
+    `known` holds where each common value begins and its share; `mean` is the share of another one.
     """
 
-    rows: float
     mean: float
     known: tuple[tuple[float, float], ...] = ()
 
-    def end(self, at: float) -> float:
-        """Return the end of the group that holds the row before `at`, in rows."""
-        for begin, size in self.known:
-            if begin < at <= begin + size:
-                return begin + size
-        if at <= _FEW * self.mean:
-            return min(math.ceil(at / self.mean) * self.mean, self.rows)
-        return min(at + self.mean / 2, self.rows)
+    def around(self, at: float) -> tuple[float, float]:
+        """Return where the value at a place begins and ends."""
+        for begin, share in self.known:
+            if begin <= at < begin + share:
+                return begin, begin + share
+        if at < _FEW * self.mean:
+            begin = math.floor(at / self.mean) * self.mean
+        else:
+            begin = max(at - self.mean / 2, 0.0)
+        return begin, min(begin + self.mean, 1.0)
+
+
+@dataclass(frozen=True, slots=True)
+class Groups:
+    """Groups along an order of `rows` rows, by the spread of each of the terms they are alike in.
+
+    The terms are taken as independent of each other.
+    """
+
+    rows: float
+    spreads: tuple[Spread, ...]
+
+    def around(self, at: float) -> tuple[float, float]:
+        """Return the beginning and end of the group that holds the row at `at`, in rows."""
+        begin, end = 0.0, self.rows
+        for spread in self.spreads:
+            length = end - begin
+            if length <= 1:
+                break
+            low, high = spread.around(min((at - begin) / length, 1 - 1e-12))
+            begin, end = begin + low * length, begin + high * length
+        return (begin, end) if end - begin > 1 else (math.floor(at), math.floor(at) + 1.0)
 
     def begin(self, at: float) -> float:
-        """Return the beginning of the group that holds the row at `at`, in rows."""
-        for begin, size in self.known:
-            if begin <= at < begin + size:
-                return begin
-        return max(at - self.mean / 2, 0.0)
+        """Return the beginning of the group that holds the row before `at`, in rows."""
+        return self.around(max(at - 1, 0.0))[0]
+
+    def end(self, at: float) -> float:
+        """Return the end of the group that holds the row before `at`, in rows."""
+        return self.around(max(at - 1, 0.0))[1]
+
+    def size(self, at: float) -> float:
+        """Return the rows of the group that holds the row at `at`."""
+        begin, end = self.around(at)
+        return max(end - begin, 1.0)
 
 
 def find_groups(order: Order, path: AccessPath, table: TableFacts) -> Groups:
-    """Return the groups of rows alike in the terms that a path gives in order.
-
-    Of a single leading term the common values are placed one by one, where facts tell their shares
-    and their order; NULLs too.
-    """
+    """Return the groups of rows alike in the terms that a path gives in order."""
     rows = max(table.rows * path.share, 1.0)
-    names = path.presorted
-    distinct = 1.0
-    for name in names:
-        known = table.column(name).distinct if table.has_column(name) else None
-        distinct *= known or 1.0
-    usual = max(rows / max(min(distinct, rows), 1.0), 1.0)
-    lead = next((term for term in order.terms if term.name == names[0]), None) if names else None
-    if lead is None or len(names) > 1 or path.fixed or not table.has_column(lead.name):
-        return Groups(rows, usual)
-    column = table.column(lead.name)
+    terms = [term for term in order.terms if term.name in path.presorted]
+    return Groups(rows, tuple(_spread(term, table) for term in terms))
+
+
+def heap_blocks(group: float, blocks: float) -> float:
+    """Return the table blocks of a group's rows, scattered over the table (Cardenas 1975).
+
+    Rows alike in all columns of an index stand there in the order of their places, so that a walk
+    comes to each of their blocks once.
+    """
+    if blocks <= 1:
+        return 1.0
+    return blocks * -math.expm1(group * math.log1p(-1 / blocks))
+
+
+def _spread(term: Term, table: TableFacts) -> Spread:
+    if not table.has_column(term.name):
+        return Spread(1.0)
+    column = table.column(term.name)
+    usual = 1 / max(column.distinct or 1.0, 1.0)
     nulls = column.null_share or 0.0
-    first_nulls = nulls if lead.nulls == "first" else 0.0
+    first_nulls = nulls if term.nulls == "first" else 0.0
     placed = []
     for text, share in column.common:
-        below = column.share_below(_like(text, column.type))
+        below = column.share_below(_like(text, column))
         if below is None:
-            return Groups(rows, usual)
-        begin = 1 - nulls - below - share if lead.descending else below
-        placed.append(((first_nulls + begin) * rows, share * rows))
+            return Spread(usual)
+        begin = 1 - nulls - below - share if term.descending else below
+        placed.append((first_nulls + begin, share))
     if nulls:
-        placed.append((0.0 if first_nulls else (1 - nulls) * rows, nulls * rows))
+        placed.append((0.0 if first_nulls else 1 - nulls, nulls))
     rest = 1 - nulls - sum(share for _, share in column.common)
     others = max((column.distinct or 1.0) - len(column.common), 1.0)
-    mean = max(rows * rest / others, 1.0) if column.common and rest > 0 else usual
-    return Groups(rows, mean, tuple(sorted(placed)))
+    mean = rest / others if column.common and rest > 1e-9 else usual
+    return Spread(max(mean, 1e-12), tuple(sorted(placed)))
 
 
-def _like(text: str, type_name: str) -> object:
+def _like(text: str, column: ColumnFacts) -> object:
     """Return the text of a number as one, by the column's type."""
-    kind = type_name.upper()
+    kind = column.type.upper()
     if any(part in kind for part in ("INT", "NUM", "DEC", "REAL", "DOUB", "FLOA")):
         try:
             return float(text)

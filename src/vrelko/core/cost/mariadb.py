@@ -20,8 +20,21 @@ _QUEUE_SLOWER = 3.0  # the server sorts all where a queue would keep more than a
 
 def work_of(scene: Scene, ask: Ask) -> Work:
     """Return the work of one statement."""
+    work = _of_one(scene, ask)
+    parts = scene.table.partitions
+    if parts < 2 or ask.form == "all":
+        return work
+    opened = 2.0 * parts - 2 if ask.form == "seek" else float(parts)  # each by its own descent
+    return replace(work, entries=work.entries + opened,
+                   blocks=work.blocks + opened * scene.levels)  # fmt: skip
+
+
+def _of_one(scene: Scene, ask: Ask) -> Work:
+    """Return the work of one statement, as of a table that is not partitioned."""
     if ask.form == "deferred":
         return _deferred(scene, ask)
+    if ask.form == "all":
+        return _read_all(scene)
     if ask.form == "count":
         return _count(scene, ask.rows)
     if ask.form == "whole":
@@ -69,7 +82,7 @@ def _sorted(scene: Scene, kept: float) -> Work:
     read = _read_all(scene)
     n = max(scene.matching, 1.0)
     kept = min(max(kept, 1.0), n)
-    addons = scene.declared <= _ADDONS_BYTES
+    addons = scene.declared + scene.sorted_by <= _ADDONS_BYTES
     width = scene.row_bytes + 16 if addons else 24
     memory = float(scene.server.settings.get("sort_buffer_size", 2 * 2**20))
     again = 0.0 if addons else kept

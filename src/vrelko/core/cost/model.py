@@ -84,12 +84,15 @@ class CostModel:
     def keyset(self, rows: float, first: bool = False, at: float = 0.0) -> Work:
         """A page that fetches `rows` rows behind a key, `at` rows into the order, or the first."""
         work = self._keyset(rows, first, at)
-        return self._checked("keyset", work, at, max(round(rows) - 1, 1))
+        name = "first" if first else "keyset"
+        return self._checked(name, work, at, max(round(rows) - 1, 1))
 
     def _keyset(self, rows: float, first: bool = False, at: float = 0.0) -> Work:
         rows = min(rows, self.matching)
         seek = self.seek_at(at)
-        if seek is not self.routes.seek:  # it reads and sorts what lies behind the key
+        ranges = self.scene.server.engine == "mariadb" and seek.index is not None
+        sorts = seek.kind == "sorted" and ranges and at > 0
+        if sorts or seek is not self.routes.seek:  # it reads and sorts what lies behind the key
             left = max(self.matching - at, rows) / max(self.matching, 1.0)
             return self._work(replace(seek, share=seek.share * left), Ask("seek", 0, rows, at))
         if first and seek.branches == 1:
@@ -120,6 +123,8 @@ class CostModel:
         rows = min(size + 1, max(self.matching - offset, 0.0))
         path = self.keys_at(offset, size)
         work = self._work(path, Ask("deferred", offset, rows))
+        if path.lookups and self.routes.page.lookups:  # the page's rows are joined again
+            work = _with_lookups(work, self.routes.page.lookups, rows)
         if self.routes.joined is None:
             return work
         read = replace(self._work(self.routes.joined, Ask("all")), statements=0.0)
@@ -197,19 +202,19 @@ class CostModel:
         check = self.checks.get(name)
         if check is None or check.believed or not check.counts:
             return work
-        nearest = min(check.counts, key=lambda one: abs(one.offset - offset))
-        factor = 1.0
-        if size and nearest.size and size != nearest.size:
+        factor, counted_size = 1.0, check.size
+        if size and counted_size and size != counted_size:
             engine = self.scene.server.engine
-            usual = counted_as(engine, self._raw(name, nearest.offset, nearest.size))
-            most = size / nearest.size
-            now = counted_as(engine, self._raw(name, nearest.offset, size))
+            usual = counted_as(engine, self._raw(name, offset, counted_size))
+            most = size / counted_size
+            now = counted_as(engine, self._raw(name, offset, size))
             factor = now / max(usual, 1e-9)
             factor = min(max(factor, min(most, 1.0)), max(most, 1.0))
         return check.correct(work, offset, factor, self.scene.server.engine)
 
     def _raw(self, name: str, offset: float, size: int) -> Work:
-        return replace(self, checks={}).strategy(name, offset, size)
+        bare = replace(self, checks={})
+        return bare.keyset(size + 1, True) if name == "first" else bare.strategy(name, offset, size)
 
     def seek_at(self, at: float) -> AccessPath:
         """Return the access path of a page behind a key, `at` rows into the order."""
@@ -231,7 +236,8 @@ class CostModel:
         path = routes.keys or self.path
         if routes.keys_deep is not None and routes.keys_switch is not None:
             return routes.keys_deep if offset + size >= routes.keys_switch else path
-        return path if path.covering or path.inside else self.path_at(offset, size)
+        told = routes.keys is not None and routes.keys.lookups is not None
+        return path if told or path.covering or path.inside else self.path_at(offset, size)
 
     def _branched(self, path: AccessPath, rows: float, at: float) -> Work:
         """Return the work of a page of which each branch gives its first keys.
@@ -282,7 +288,7 @@ class CostModel:
             lookups = path.lookups
         if not lookups:
             return work
-        if path.kind == "sorted" or ask.form in ("count", "whole"):
+        if path.kind == "sorted" or ask.form in ("count", "whole", "all"):
             reached = scene.matching
         elif path.kind == "grouped":
             reached = work.entries
@@ -305,7 +311,7 @@ def _with_lookups(work: Work, lookups: Sequence[Lookup], rows: float) -> Work:
         sought = min(rows, one.rows) if one.remembered and one.rows else rows
         work = replace(work, seeks=work.seeks + sought * max(one.matches, 1.0),
                        blocks=work.blocks + sought * one.blocks,
-                       steps=work.steps + 10 * sought)  # fmt: skip
+                       steps=work.steps + (5 if one.outer else 2) * sought)  # fmt: skip
     return work
 
 

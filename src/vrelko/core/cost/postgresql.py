@@ -9,15 +9,30 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
+from vrelko.core.access import serves_order
+from vrelko.core.cost.groups import heap_blocks
 from vrelko.core.cost.scene import Scene
 from vrelko.core.cost.work import Ask, Work
 from vrelko.core.index import IndexFacts
 
+_GROUPS_AT_MOST = 200  # looked at one by one; the others are taken to be like these
 _SORT_ROW_BYTES = 24  # beside a sorted row's own bytes
 
 
 def work_of(scene: Scene, ask: Ask) -> Work:
     """Return the work of one statement."""
+    work = _of_one(scene, ask)
+    path = scene.path
+    if path.parts < 2 or path.index is None:
+        return work
+    lazy = path.kind != "sorted" and not path.merged and ask.form not in ("count", "whole")
+    more = 0.0 if lazy else path.parts - 1.0
+    blocks = more * (scene.levels + (0.0 if path.covering else 1.0))
+    return replace(work, entries=work.entries + more, blocks=work.blocks + blocks)
+
+
+def _of_one(scene: Scene, ask: Ask) -> Work:
+    """Return the work of one statement, as of a table that is not partitioned."""
     if ask.form == "deferred":
         return _deferred(scene, ask)
     if ask.form == "count":
@@ -26,8 +41,36 @@ def work_of(scene: Scene, ask: Ask) -> Work:
         return _read_all(scene)
     if ask.form == "whole":
         return _page(scene, 0.0, scene.matching, whole=True)
+    if ask.form == "seek" and scene.splits and scene.path.kind == "grouped":
+        return _split_groups(scene, ask)
     page = _page(scene, ask.skip, ask.rows, ask.at)
     return _split(scene, page) if ask.form == "seek" and scene.in_order else page
+
+
+def _split_groups(scene: Scene, ask: Ask) -> Work:
+    """Return the work of a page behind a key in several statements, the first of the key's ties.
+
+    Where the index has the other terms behind those that tie, it gives them in order; the next
+    statement reads groups, where the page was left short.
+    """
+    path, sharing = scene.path, scene.splits[0]
+    rows = min(ask.rows, scene.matching)
+    page = _page(scene, 0, rows, ask.at)
+    more = min(sum(min(rows / one, 1.0) for one in scene.splits), 1.0)
+    if path.index is None or not _serves_ties(scene, path.index):
+        return replace(page, statements=1 + more)
+    ordered = replace(scene, path=replace(path, kind="ordered"), in_order=True)
+    ties = min(rows, sharing / 2)
+    first = _page(ordered, 0, ties, ask.at)
+    again = _by_groups(scene, 0, max(rows - ties, 1.0), ask.at).times(more)
+    kept = {"rows": page.rows, "bytes": page.bytes, "values": page.values}
+    return replace(first + again, statements=1 + more, **kept)
+
+
+def _serves_ties(scene: Scene, index: IndexFacts) -> bool:
+    """Tell whether an index gives rows alike in the presorted terms in the order of the others."""
+    fixed = (*scene.path.fixed, *scene.path.presorted)
+    return serves_order(index, scene.order, fixed, scene.table, scene.server.engine, lax=True)
 
 
 def _split(scene: Scene, page: Work) -> Work:
@@ -57,7 +100,26 @@ def _by_groups(scene: Scene, skip: float, rows: float, at: float) -> Work:
     """Groups read to their end in the order of an index, each sorted by itself."""
     entries = scene.grouped(skip, rows, at)
     walked = _index_walk(scene, entries, max(at, 0.0))
+    index = scene.path.index
+    known = {*scene.path.fixed, *scene.path.presorted}
+    if index is not None and not scene.path.covering and {c.name for c in index.columns} <= known:
+        walked = _in_places(scene, walked, skip, rows, at)
     return replace(walked, sorted_rows=entries, sort_units=2 * entries)
+
+
+def _in_places(scene: Scene, walked: Work, skip: float, rows: float, at: float) -> Work:
+    """Return the walk of groups in which rows stand in the order of their places."""
+    begin, end = scene.touched(skip, rows, at)
+    groups, blocks, place, count = scene.groups, 0.0, begin, 0
+    assert groups is not None
+    while place < end and count < _GROUPS_AT_MOST:
+        first, last = groups.around(place + 0.5)
+        blocks += heap_blocks(max(last - first, 1.0), scene.table.blocks)
+        place, count = max(last, place + 1), count + 1
+    if place < end:
+        blocks *= (end - begin) / max(place - begin, 1.0)
+    blocks = min(blocks, walked.switches)
+    return replace(walked, switches=blocks, blocks=walked.blocks - walked.switches + blocks)
 
 
 def _index_walk(scene: Scene, entries: float, at: float = 0.0) -> Work:
@@ -95,7 +157,7 @@ def _read_all(scene: Scene, share: float = 1.0) -> Work:
     part = min(entries / max(scene.table.rows, 1.0), 1.0)
     spread = scene.table.blocks * (1 - (1 - part) ** scene.a_block)
     clustered = entries / scene.a_block  # rows that lie together fill their blocks
-    heap = min(spread, max(entries * _switches(scene), clustered))
+    heap = min(spread, max(entries * _apart(scene), clustered))
     return Work(entries=entries, visits=entries, scanned_blocks=heap, blocks=leaves + heap,
                 checked=entries if scene.path.residual else 0.0, misses=leaves + heap)  # fmt: skip
 
@@ -216,6 +278,23 @@ def _key_levels(scene: Scene) -> int:
         if tuple(column.name for column in index.columns) == scene.table.primary_key:
             return index.levels or 3
     return 3
+
+
+def _apart(scene: Scene) -> float:
+    """Return the share of a bitmap's rows that lie in blocks of their own.
+
+    By the correlation of the column that an equality fixes, where it is the index's only one: the
+    neighbours that were probed may be those of another value, shared by many rows.
+    """
+    index = scene.path.index
+    if index is None or len(index.columns) != 1 or not scene.path.fixed:
+        return _switches(scene)
+    name = index.columns[0].name or ""
+    known = scene.table.column(name).correlation if scene.table.has_column(name) else None
+    if known is None:
+        return _switches(scene)
+    least = 1 / scene.a_block
+    return max(_switches(scene), least + (1 - least) * (1 - known**2))
 
 
 def _with_dead(scene: Scene) -> float:

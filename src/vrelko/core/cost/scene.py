@@ -43,6 +43,11 @@ class Scene:
     order: Order = field(default_factory=lambda: Order(()))
 
     @property
+    def sorted_by(self) -> float:
+        """The most bytes that MariaDB takes of a row's values to sort it by."""
+        return sum(min(_declared(self.table, name), 1024.0) for name in self.order.names)
+
+    @property
     def groups(self) -> Groups | None:
         """The groups that a page is sorted in; None where it is not sorted by groups."""
         if self.path.kind != "grouped":
@@ -51,11 +56,15 @@ class Scene:
 
     def grouped(self, skip: float, rows: float, at: float = 0.0) -> float:
         """Entries read until the groups of a page behind `skip` rows, or a key at `at`, end."""
+        first, end = self.touched(skip, rows, at)
+        return min(max(end - first, 0.0) + 1, self.reached)
+
+    def touched(self, skip: float, rows: float, at: float = 0.0) -> tuple[float, float]:
+        """Where the first group that a page touches begins, and where its last one ends."""
         groups = self.groups
         assert groups is not None
         begin, end = at / self.passing, (at + skip + rows) / self.passing
-        first = groups.begin(begin) if at else 0.0
-        return min(max(groups.end(end) - first, 0.0) + 1, self.reached)
+        return (groups.begin(begin) if at else 0.0), groups.end(min(end, groups.rows))
 
     @property
     def matching(self) -> float:
@@ -131,9 +140,9 @@ def _splits(
 ) -> tuple[float, ...]:
     """Return the rows that share what each statement but the last of a key holds equal.
 
-    PostgreSQL alone: MariaDB takes all ranges in one statement, SQLite's are costed by `tie`.
+    MariaDB takes all ranges in one statement; on SQLite those of one direction are costed by `tie`.
     """
-    if server.engine != "postgresql":
+    if server.engine == "mariadb" or (server.engine == "sqlite" and order.uniform):
         return ()
     ranges = plan_ranges(order, [False] * len(order), "row-value")
     rows = table.rows * path.share

@@ -11,6 +11,8 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
+from vrelko.core.access import serves_order
+from vrelko.core.cost.groups import find_groups
 from vrelko.core.cost.scene import Scene
 from vrelko.core.cost.work import Ask, Work
 
@@ -25,6 +27,10 @@ _SEEK_STEPS = 7
 _TIE_STEPS = 12.7  # a row of the key's tie group that is walked again
 _KEY_STEPS = 4  # a row that is compared with the whole key
 _RANGE_STEPS = 24  # a second statement, and the range it begins with
+_ROW_VALUE_STEPS = 55  # a key of several columns that are no row id
+_ROW_KEY_STEPS = 4.3  # a row that is compared with it
+_APART_STEPS = 3.4  # more for a row that is sought in a table without row ids
+_KEY_COLUMN_STEPS = 1  # each column of the key that such a row is sought by
 _GROUP_ROW_STEPS = 11  # a row sorted within its group, beyond one a column
 _GROUP_STEPS = 7  # a group that ends
 
@@ -38,23 +44,65 @@ def work_of(scene: Scene, ask: Ask) -> Work:
     if ask.form == "deferred":
         return _deferred(scene, ask)
     if scene.path.kind == "grouped":
+        if ask.form == "seek" and scene.splits and _serves_ties(scene):
+            return _split_groups(scene, ask)
         return _by_groups(scene, ask.skip, ask.rows, ask.at)
     if not scene.in_order:
         return _by_sort(scene, ask.skip + ask.rows, ask.rows)
     if ask.form == "seek":
-        return _seek(scene, ask.rows)
+        return _seek(scene, ask.rows, ask.at)
     return _in_order(scene, ask.skip, ask.rows, 1.0)
 
 
-def _seek(scene: Scene, rows: float) -> Work:
+def _serves_ties(scene: Scene) -> bool:
+    """Tell whether the index gives rows alike in the presorted terms in the order of the others."""
+    path = scene.path
+    fixed = (*path.fixed, *path.presorted)
+    return path.index is not None and serves_order(
+        path.index, scene.order, fixed, scene.table, "sqlite", lax=True
+    )
+
+
+def _split_groups(scene: Scene, ask: Ask) -> Work:
+    """Return the work of a page of mixed directions: the key's ties in order, then groups."""
+    ties = min(ask.rows, scene.splits[0] / 2)
+    more = min(sum(min(ask.rows / one, 1.0) for one in scene.splits), 1.0)
+    first = _in_order(scene, 0, ties, 1.0)
+    again = _by_groups(scene, 0, max(ask.rows - ties, 1.0), ask.at).times(more)
+    out = {"rows": ask.rows, "bytes": ask.rows * scene.row_bytes, "statements": 1 + more,
+           "values": ask.rows * scene.columns}  # fmt: skip
+    return replace(first + again, **out)
+
+
+def _seek(scene: Scene, rows: float, at: float = 0.0) -> Work:
     if not scene.tie:
-        return _in_order(scene, 0, rows, 1.0)
-    if scene.tie > rows:
-        return _in_order(scene, 0, rows, 1.0 + rows / scene.tie)
-    passed = (scene.tie + 1) / 2
+        page = _in_order(scene, 0, rows, 1.0)
+        if scene.terms < 2:
+            return page
+        a_row = _ROW_KEY_STEPS + (_APART_STEPS if _seeks_each(scene) else 0.0)
+        return replace(page, steps=page.steps + _ROW_VALUE_STEPS + rows * a_row)
+    tie = _tie_at(scene, at)
+    if tie > rows and not 0 < at <= rows:
+        return _in_order(scene, 0, rows, 1.0 + rows / tie)
+    passed = min((tie + 1) / 2, at or tie)  # behind a first page, as many as it had
     page = _in_order(scene, 0, rows, 1.0)
     more = _SEEK_STEPS + passed * _TIE_STEPS + page.entries * _KEY_STEPS
     return replace(page, entries=page.entries + passed, steps=page.steps + more)
+
+
+def _tie_at(scene: Scene, at: float) -> float:
+    """Return about the rows that differ from the one at a place in the row id alone."""
+    names = tuple(name for name in scene.order.names[:-1] if name not in scene.path.fixed)
+    if not at or not names:
+        return scene.tie
+    groups = find_groups(scene.order, replace(scene.path, presorted=names), scene.table)
+    return groups.size(at / scene.passing)
+
+
+def _seeks_each(scene: Scene) -> bool:
+    """Whether each entry is sought in a table without row ids."""
+    index = scene.path.index
+    return scene.table.clustered and index is not None and not scene.path.covering
 
 
 def _whole(scene: Scene) -> Work:
@@ -79,7 +127,8 @@ def _count(scene: Scene, cap: float) -> Work:
     rows = min(scene.matching, cap)
     entries = scene.entries(rows)
     capped = cap < math.inf
-    eq, residual = _checked(scene), bool(scene.path.residual)
+    eq = _checked(scene)
+    residual = bool(scene.path.residual) or bool(scene.path.lookups)
     steps = _START_STEPS + entries * (_SCAN_STEPS + 2 * (eq and residual)) + rows * residual
     if capped:
         steps += rows * (_CAPPED_STEPS + eq + residual)
@@ -129,6 +178,8 @@ def _in_order(scene: Scene, skipped: float, rows: float, statements: float) -> W
         steps += rows * (1 / scene.passing - 1) * (_SKIP_STEPS + 1 + eq) + rows * 2
     every = residual or scene.table.clustered  # a table without row ids is sought for each entry
     visits = 0.0 if _direct(scene) else entries if every and not scene.path.inside else rows
+    if _seeks_each(scene):
+        steps += entries * _KEY_COLUMN_STEPS * len(scene.table.primary_key)
     work = _walk(scene, entries, visits, rows)
     return replace(
         work, steps=steps, statements=statements, blocks=work.blocks + (statements - 1) * 2
@@ -139,8 +190,10 @@ def _by_groups(scene: Scene, skip: float, rows: float, at: float) -> Work:
     """Groups read to their end in the order of an index, each sorted by itself."""
     groups, entries = scene.groups, scene.grouped(skip, rows, at)
     assert groups is not None
-    ended = entries / min(groups.mean, max(entries, 1.0))
-    steps = _START_STEPS + entries * (scene.columns + _GROUP_ROW_STEPS) + ended * _GROUP_STEPS
+    ended = max(entries / groups.size(at + skip), 1.0)
+    passed = entries * scene.path.passing
+    steps = _START_STEPS + passed * (scene.columns + _GROUP_ROW_STEPS) + ended * _GROUP_STEPS
+    steps += (entries - passed) * (_SCAN_STEPS + _checked(scene))
     steps += rows * _ROW_STEPS
     work = _walk(scene, entries, 0.0 if _direct(scene) else entries, rows)
     return replace(work, steps=steps, sorted_rows=entries, sort_units=2 * entries)
