@@ -44,7 +44,7 @@ def test_the_demo_does_the_whole_job(demo):
     folder, printed = demo
     for words in (
         "1 · survey", "30,000 rows", "capture_by_station", "2 · plan", "verdict: keyset",
-        "as the server says", "fitted on this server", "order-ties", "size-unbounded",
+        "as the server says", "calibrated on this server", "order-ties", "size-unbounded",
         "count-each-request", "no-fitting-index", "CREATE INDEX", "not offset:", "not whole:",
         "3 · measure", "counted are steps",
         "readers at once", "4 · drift", "as simulated", "5 · report",

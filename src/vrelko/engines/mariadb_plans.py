@@ -85,6 +85,6 @@ def _unknown(rows: Sequence[Row], place: int) -> str:
         for remark in _remarks(row):
             if not _READ.fullmatch(remark):
                 return remark
-    if len(rows) > 1 and any("temporary" in str(row["Extra"]) for row in rows):
+    if any("temporary" in str(row["Extra"]) for row in rows):
         return "Using temporary"
     return ""

@@ -56,7 +56,7 @@ def read_plan(top: Node, names: Collection[str], parts: Collection[str] = ()) ->
         merged=any(node["Node Type"] == "Merge Append" for node in parents),
         lookups=tuple(_lookups(trail)),
         rows=float(found["Plan Rows"]) if _is_mixed(found) else None,
-        unknown=_unknown(top, trail),
+        unknown=_unknown(top, trail, parts),
     )
 
 
@@ -137,11 +137,15 @@ def _lookups(trail: list[Node]) -> Iterator[Lookup]:
         )
 
 
-def _unknown(top: Node, trail: list[Node]) -> str:
+def _unknown(top: Node, trail: list[Node], parts: Collection[str]) -> str:
     """Return the first node whose work is not modelled, empty where all is."""
     for node in trail:
         if node["Node Type"] not in _PASSING:
             return str(node["Node Type"])
+        if node["Node Type"] in ("Append", "Merge Append") and not any(
+            one.get("Relation Name") in parts for one in nodes(node)
+        ):
+            return f"{node['Node Type']} over no partitions"
     for node, below in pairwise(trail):
         leads = node["Plans"][0] is below
         if node["Node Type"] in _JOINS and not leads:
