@@ -29,13 +29,9 @@ from shapes import make, shapes
 import vrelko
 from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.rates import Clock, shipped_rates
-from vrelko.measuring.calibrate import calibrate
 from vrelko.measuring.trials import Bench, count_work
 
 MOST_MS = 8_000.0
-_CALIBRATED_BY = ("all", "equal 10 %", "residual 10 %")
-_CALIBRATED_EVERY = 4
-"""Scenarios between calibrations: a shared machine's speed changes by the minute."""
 
 
 def main() -> None:
@@ -71,17 +67,17 @@ def measure_shape(engine, shape, table, pages, seed):
     """Return a record for each page read by each strategy, and for the ladder's pages."""
     given = listings(table)
     facts = vrelko.survey(engine, list(given.values()))
-    plans = {name: vrelko.plan(one, facts, engine=engine) for name, one in given.items()}
     prior = Clock(shipped_rates(facts.server.engine), facts.server)
     rng = random.Random(f"{seed} {shape.name}")
     found = []
     with engine.connect() as connection:
-        for i, scenario in enumerate(draw(rng, pages, list(given))):
-            if i % _CALIBRATED_EVERY == 0:
-                rates = calibrate(engine, [plans[name] for name in _CALIBRATED_BY])
-                clock = Clock(rates, facts.server)
+        for scenario in draw(rng, pages, list(given)):
             sized = sized_listing(given[scenario.listing], scenario.size)
-            bench = Bench(connection, vrelko.plan(sized, facts, engine=engine))
+            plan = vrelko.plan(sized, facts, engine=engine)
+            rates = plan.judgement.rates
+            clock = Clock(rates, facts.server)
+            believed = {check.strategy: check.believed for check in plan.uses[0].checks}
+            bench = Bench(connection, plan)
             offset = int(scenario.share * max(bench.model.matching - scenario.size, 0))
             trials = []
             for strategy in STRATEGIES:
@@ -102,6 +98,11 @@ def measure_shape(engine, shape, table, pages, seed):
                 found.append({
                     "shape": shape.name, "listing": scenario.listing, "strategy": trial.strategy,
                     "offset": offset, "size": scenario.size, "path": trial.path,
+                    "believed": believed.get(
+                        "first" if not offset and trial.strategy in ("keyset", "deferred-join")
+                        else trial.strategy
+                    ),
+                    "spent": plan.spent_ms,
                     "switch": bench.model.routes.switch,
                     "expected": counted_as(rates.engine, trial.estimate), "counted": counted,
                     "ms": min(taken), "odd": min(taken[::2]), "even": min(taken[1::2]),

@@ -237,7 +237,10 @@ def _run(session: _Session, case: _Case, plans: Sequence[Plan]) -> None:
         session.left_out.append(f"{case.name} behind row {case.trial.offset:,}: budget spent")
         return
     case.ms, case.rows = run.ms, run.rows
-    case.count = Count(case.trial.offset, case.size, predicted, run.counted, run.ms,
+    counted = run.counted
+    if run.cut and counted is not None:  # both are lower bounds then
+        counted = max(counted, predicted)
+    case.count = Count(case.trial.offset, case.size, predicted, counted, run.ms,
                        case.trial.estimate.rows, case.trial.passing, run.cut)  # fmt: skip
 
 

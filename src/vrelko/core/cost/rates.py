@@ -105,7 +105,7 @@ class Clock:
         ms = self.ms(work)
         variance = self.rates.spread**2
         if work.timed_us:
-            variance += _COUNTED**2
+            variance += _COUNTED**2 + work.timed_scatter**2
         elif passing < 1 and work.rows:
             variance += math.log1p((1 - passing) / max(work.rows, 1.0))
         if self.rates.calibrated and path is not None and path not in self.rates.paths:

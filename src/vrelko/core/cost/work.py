@@ -19,7 +19,8 @@ class Work:
     `gathered`: 1 where parallel workers are started. `steps` of SQLite's machine. `rows`, `bytes`
     and `values` (rows times columns) handed over. `misses`: blocks to be fetched when none is in
     cache; warm, they cost time where they are more than the cache holds. `timed_us`: microseconds
-    measured for such a page, which stand in place of all that the counts would tell.
+    measured for such a page, which stand in place of all that the counts would tell, missing by
+    `timed_scatter` (a standard deviation of logarithms).
     """
 
     statements: float = 1.0
@@ -45,15 +46,18 @@ class Work:
     values: float = 0.0
     misses: float = 0.0
     timed_us: float = 0.0
+    timed_scatter: float = 0.0
 
     def __add__(self, other: Work) -> Work:
         """Return the work of one after the other; blocks that both need are fetched once."""
         both = Work(*(getattr(self, f.name) + getattr(other, f.name) for f in fields(self)))
-        return replace(both, misses=max(self.misses, other.misses))
+        scatter = max(self.timed_scatter, other.timed_scatter)
+        return replace(both, misses=max(self.misses, other.misses), timed_scatter=scatter)
 
     def times(self, factor: float) -> Work:
         """Return the work done `factor` times."""
-        return Work(*(getattr(self, f.name) * factor for f in fields(self)))
+        scaled = Work(*(getattr(self, f.name) * factor for f in fields(self)))
+        return replace(scaled, timed_scatter=self.timed_scatter)
 
 
 NO_WORK = Work(statements=0.0)
