@@ -1,6 +1,7 @@
 """Every finding, seen and not seen, on facts written by hand: no database is needed."""
 
 import json
+from dataclasses import replace
 
 import pytest
 from sqlalchemy import (
@@ -21,6 +22,7 @@ from sqlalchemy import (
 import vrelko
 from exposed import Listing
 from vrelko import Depth, Facts, Landing, Readers, Sizes, Writers
+from vrelko.core.cost.checks import Count, make_check
 from vrelko.core.findings import CODES
 
 visit = Table(
@@ -76,9 +78,20 @@ def codes(given, known=None, **plan):
     return {finding.code for finding in vrelko.plan(given, known or facts(), **plan).findings}
 
 
+def misread():
+    """The findings of a plan whose first page was counted otherwise than predicted."""
+    plan = vrelko.plan(listing(), facts())
+    check = make_check("offset", [Count(0, 25, 30, 9_000, 3.0, 25)], "", plan.facts.server.engine)
+    (use,) = plan.uses
+    counted = plan.verified((replace(use, checks=(check,)),), plan.judgement.rates, 5.0)
+    return {finding.code for finding in counted.findings}
+
+
 NUMBERS = list(range(100))
 SEEN = {
     "no-order": lambda: codes(Listing(select(c.id), total="none")),
+    "unique-false": lambda: codes(listing("site,kind", unique=["site", "kind"])),
+    "plan-misread": misread,
     "order-ties": lambda: codes(listing("seen_at")),
     "no-fitting-index": lambda: codes(listing("site,id")),
     "size-unbounded": lambda: codes(

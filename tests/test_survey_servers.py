@@ -55,8 +55,9 @@ def test_everything_and_what_is_no_table(engine):
     facts = vrelko.survey(engine)
     assert {table.name for table in facts.tables} >= {"seen", "nothing"}
     assert "shown" not in {table.name for table in facts.tables}
-    with pytest.raises(DatabaseError, match="view"):
-        vrelko.survey(engine, "shown")
+    shown = vrelko.survey(engine, "shown")
+    assert shown.tables[0].is_view
+    assert "what lies behind it is not known" in shown.notes[0]
     with pytest.raises(DatabaseError, match="'seen'"):
         vrelko.survey(engine, "sene")
 

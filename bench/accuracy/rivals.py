@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-from vrelko.engines.counting import _sent
+from vrelko.engines.counting import sent_on
 
 
 def rival_cost(connection, trial, counted):
@@ -12,7 +12,7 @@ def rival_cost(connection, trial, counted):
     name = connection.dialect.name
     if name == "sqlite":
         return counted
-    with _sent(connection) as sent:
+    with sent_on(connection) as sent:
         trial.run()
     total = 0.0
     for statement, parameters in sent:

@@ -10,6 +10,7 @@ from vrelko.core.facts import TableFacts
 from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.core.order import Order, Term
 from vrelko.core.outline import Outline
+from vrelko.core.quoting import plain_name
 from vrelko.core.selectivity import shares, value_shares
 
 PathKind = Literal["ordered", "grouped", "sorted"]
@@ -235,7 +236,7 @@ def advise_index(outline: Outline, order: Order, table: TableFacts, engine: str)
     for term in terms:
         place = (term.nulls == "first") if term.nullable and engine == "postgresql" else None
         columns.append(IndexColumn(term.name, term.descending, place))
-    name = "_".join([table.name, "by", *(column.name or "" for column in columns)])[:60]
+    name = plain_name(table.bare_name, "by", *(column.name or "" for column in columns))
     return IndexFacts(name, tuple(columns), entry_bytes=entry_bytes(columns, table))
 
 

@@ -9,10 +9,11 @@ from vrelko.core.access import advise_index, choose_path, fixed_columns
 from vrelko.core.cost.model import make_model
 from vrelko.core.cost.rates import Clock
 from vrelko.core.cost.work import Work
-from vrelko.core.facts import ServerFacts, TableFacts
+from vrelko.core.facts import ServerFacts, TableFacts, declared_bytes
 from vrelko.core.index import IndexFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
+from vrelko.core.quoting import quote, quote_table
 
 SORTED_ROWS = 1_000
 """Fewer rows than this are sorted for each page well within a millisecond; no index is advised."""
@@ -64,7 +65,9 @@ def advise_indexes(
             continue
         if table.rows * path.share < SORTED_ROWS:
             continue
-        if any(not table.has_column(name) for name in order.names):
+        if any(not table.has_column(name) for name in order.names) or table.is_view:
+            continue
+        if not _can_index(outline, order, table, server):
             continue
         index = _for_engine(advise_index(outline, order, table, server.engine), outline, server)
         if jumps and server.engine == "postgresql":
@@ -75,24 +78,50 @@ def advise_indexes(
         after = make_model(outline, order, known, server).keyset(size + 1)
         bytes_ = table.rows * (index.entry_bytes or 20.0) / _FILL
         yield Advice(
-            index, table.name, str(order), create_text(index, table.name, server.engine), before,
+            index, table.name, str(order), create_text(index, table, server.engine), before,
             after, clock.ms(before), clock.ms(after), bytes_, _insert_us(bytes_, server),
             (f"{outline.name}: {order}",),
         )  # fmt: skip
 
 
-def create_text(index: IndexFacts, table: str, engine: str) -> str:
+def _can_index(outline: Outline, order: Order, table: TableFacts, server: ServerFacts) -> bool:
+    """Tell whether an index of an order's columns would be read in that order.
+
+    MariaDB: not of TEXT, BLOB and JSON, of which it indexes a beginning alone; not of ENUM and SET,
+    which it sorts by number and compares by text (see docs/values.md); and no more than 3,072
+    bytes.
+    """
+    if server.engine != "mariadb":
+        return True
+    names = {*fixed_columns(outline), *order.names}
+    kinds = {name: table.column(name).type.upper() for name in names if table.has_column(name)}
+    fixed = fixed_columns(outline)
+    if any(part in kind for kind in kinds.values() for part in ("TEXT", "BLOB", "JSON")):
+        return False
+    sorted_by = [kind for name, kind in kinds.items() if name not in fixed]
+    if any(kind.startswith(("ENUM", "SET")) for kind in sorted_by):
+        return False
+    return sum(declared_bytes(kind) for kind in kinds.values()) <= _MOST_KEY_BYTES
+
+
+_MOST_KEY_BYTES = 3_072.0  # of an InnoDB index
+
+
+def create_text(index: IndexFacts, table: TableFacts, engine: str) -> str:
     """Return the statement that makes an index."""
     parts = []
     for column in index.columns:
-        text = (column.name or "") + (" DESC" if column.descending else "")
+        text = quote(column.name or "", engine) + (" DESC" if column.descending else "")
         natural = column.descending  # PostgreSQL puts NULLs last ascending, first descending
         if engine == "postgresql" and column.nulls_first not in (None, natural):
             text += " NULLS FIRST" if column.nulls_first else " NULLS LAST"
         parts.append(text)
-    included = f" INCLUDE ({', '.join(index.included)})" if index.included else ""
+    others = ", ".join(quote(name, engine) for name in index.included)
+    included = f" INCLUDE ({others})" if index.included else ""
     where = f" WHERE {index.where}" if index.where else ""
-    return f"CREATE INDEX {index.name} ON {table} ({', '.join(parts)}){included}{where}"
+    source = quote_table(table.name, table.schema, engine)
+    name = quote(index.name, engine)
+    return f"CREATE INDEX {name} ON {source} ({', '.join(parts)}){included}{where}"
 
 
 def merge_advice(advice: Iterable[Advice]) -> tuple[Advice, ...]:
@@ -145,7 +174,7 @@ def _for_engine(index: IndexFacts, outline: Outline, server: ServerFacts) -> Ind
     kept = [c.column for c in outline.conditions if c.kind == "null" and c.table == outline.table]
     if not kept or server.engine == "mariadb":
         return index
-    where = " AND ".join(f"{column} IS NULL" for column in kept)
+    where = " AND ".join(f"{quote(column, server.engine)} IS NULL" for column in kept)
     return replace(index, where=where, partial=True)
 
 

@@ -74,7 +74,8 @@ class TableFacts:
 
     `row_id` names the column that is the row id. `clustered`: rows lie in the primary key's tree,
     of `levels`. `visible_share` of the blocks are known to need no look for dead rows, of which
-    there are `dead_rows`. `changed_rows` since statistics were last taken, None where unknown.
+    there are `dead_rows`. `changed_rows` since statistics were last taken, None where unknown. A
+    table of another `schema` is named after it. `is_view`: what lies behind it is not known.
     """
 
     name: str
@@ -93,6 +94,13 @@ class TableFacts:
     changed_rows: float | None = None
     partitions: int = 0
     row_security: bool = False
+    schema: str | None = None
+    is_view: bool = False
+
+    @property
+    def bare_name(self) -> str:
+        """The name without its schema."""
+        return self.name if self.schema is None else self.name[len(self.schema) + 1 :]
 
     def column(self, name: str) -> ColumnFacts:
         """Return a column's facts. Raises FactsError."""
@@ -132,7 +140,7 @@ class Facts:
     def table(self, name: str) -> TableFacts:
         """Return a table's facts. Raises FactsError."""
         for table in self.tables:
-            if table.name == name:
+            if name in (table.name, table.bare_name):
                 return table
         raise FactsError(
             f"the facts hold no table {name!r}",
@@ -247,7 +255,20 @@ def usual_width(type_name: str) -> float:
         if part in kind:
             return float(width)
     digits = "".join(c for c in kind.partition("(")[2] if c.isdigit())
+    if digits and kind.startswith(("CHAR", "BINARY", "NCHAR", "CHARACTER(")):
+        return float(digits)  # padded
     return float(digits) / 2 if digits else 20.0
+
+
+def declared_bytes(type_name: str) -> float:
+    """Return the most bytes a value of a type may take: four a character of text, as in utf8mb4."""
+    kind = type_name.upper()
+    if "TEXT" in kind or "BLOB" in kind or "JSON" in kind:
+        return 1e6
+    digits = "".join(c for c in kind.partition("(")[2] if c.isdigit())
+    if "CHAR" in kind and digits:
+        return 4.0 * float(digits)
+    return usual_width(kind)
 
 
 def _as_number(given: Any, like: Any) -> Any:

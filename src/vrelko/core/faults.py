@@ -6,7 +6,8 @@ import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from vrelko.core.advising import Advice
+from vrelko.core.access import advise_index, fixed_columns
+from vrelko.core.advising import Advice, create_text
 from vrelko.core.arithmetic import page_count
 from vrelko.core.cost.counted import UNITS
 from vrelko.core.drift.damage import left_by_draining, lost_by_ties, moved_about, torn_by_lag
@@ -16,11 +17,13 @@ from vrelko.core.findings import Finding, make_finding
 from vrelko.core.numbers import render_mean
 from vrelko.core.order import Order
 from vrelko.core.outline import MOST_VALUES, Outline
+from vrelko.core.quoting import plain_name, quote, quote_table
 from vrelko.core.verdict import WHOLE_ROWS
 from vrelko.core.weighing import VariantModel
 from vrelko.core.workload import Readers, Writers
 
 _LOW = 0.01
+_FEW_ROWS, _TOO_FEW = 100, 0.5  # distinct counts are estimates
 _SHORT_LAG_S = 0.5
 _FLOATS = ("FLOAT", "DOUB", "REAL")
 _TEXTS = ("CHAR", "TEXT", "CLOB", "CITEXT")
@@ -40,6 +43,7 @@ def find_faults(
     """Yield the findings on one listing served by `strategy`."""
     outline, table = variants[0].outline, variants[0].model.table
     yield from _find_unread(outline, [variant.model.matching for variant in variants])
+    yield from _find_false_key(outline, table)
     walk = _Walk.of(variants[0], readers, writers)
     for order, said in zip(orders, outline.given, strict=True):
         yield from _find_order(order, said, table, walk)
@@ -77,6 +81,22 @@ class _Walk:
         stream, size = Stream.of(variant.model.matching, writers), variant.outline.sizes.default
         pages = min(round(readers.depth.mean), max(page_count(round(stream.rows), size), 1))
         return cls(stream, size, max(pages, 1), readers.dwell_s)
+
+
+def _find_false_key(outline: Outline, table: TableFacts) -> Iterator[Finding]:
+    """Columns that are said to identify a row, of which there are far fewer values than rows."""
+    names = [name for name in outline.claimed if table.has_column(name)]
+    known = [table.column(name).distinct for name in names]
+    if not names or len(names) < len(outline.claimed) or not all(known) or len(outline.tables) > 1:
+        return
+    values = math.prod(value or 1.0 for value in known)
+    if table.rows > _FEW_ROWS and values < _TOO_FEW * table.rows:
+        yield make_finding(
+            "unique-false", f"unique = {', '.join(names)}",
+            f"{table.rows:,.0f} rows have about {values:,.0f} different values: pages would lose "
+            "rows that share one",
+            "Name columns that tell all rows apart, or give the table a primary key",
+        )  # fmt: skip
 
 
 def _find_misread(variant: VariantModel, server: ServerFacts) -> Iterator[Finding]:
@@ -256,13 +276,14 @@ def _index_of(order: Order, outline: Outline, table: TableFacts, server: ServerF
     if server.engine == "mariadb" or not all(known):
         return ""
     fixed = [one.column for one in outline.conditions if one.kind == "equal"]
-    parts = []
+    parts = [quote(name, server.engine) for name in fixed]
     for term in (term for term in order.terms if term.name not in fixed):
         computed = outline.computed.get(term.name)
-        sorted_by = term.name if computed is None else f"({computed})"
+        sorted_by = quote(term.name, server.engine) if computed is None else f"({computed})"
         parts.append(f"{sorted_by} DESC" if term.descending else sorted_by)
-    name = "_".join([table.name, "by", order.terms[0].name])[:60]
-    return f"CREATE INDEX {name} ON {table.name} ({', '.join([*fixed, *parts])})"
+    name = plain_name(table.bare_name, "by", order.terms[0].name)
+    source = quote_table(table.name, table.schema, server.engine)
+    return f"CREATE INDEX {name} ON {source} ({', '.join(parts)})"
 
 
 def _find_terms(
@@ -309,9 +330,7 @@ def _find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> 
             f"{model.keyset(outline.sizes.default + 1).entries:,.0f} entries for its rows"
         )
         code = "low-selectivity" if path.passing < _LOW else "filter-outside-index"
-        yield make_finding(
-            code, about, evidence, "Put the column into the index, ahead of the order's columns"
-        )
+        yield make_finding(code, about, evidence, _index_for(variant, server))
     for condition in outline.conditions:
         given = outline.params.get(condition.parameter or "", condition.value)
         many = len(given) if isinstance(given, (list, tuple, set, frozenset)) else 0
@@ -348,6 +367,17 @@ def _find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> 
                 "security a key does not narrow the index",
                 "Let the index begin with the column of the policy",
             )  # fmt: skip
+
+
+def _index_for(variant: VariantModel, server: ServerFacts) -> str:
+    """Return the index that holds a variant's equality columns ahead of its order."""
+    outline, table = variant.outline, variant.model.table
+    own = [name for name in variant.model.path.residual if table.has_column(name)]
+    fixed = fixed_columns(outline)
+    if not any(name in fixed for name in own):
+        return "Filter by equality, or index an expression of the condition ahead of the order"
+    index = advise_index(outline, variant.order, table, server.engine)
+    return create_text(index, table, server.engine)
 
 
 def _find_state(table: TableFacts, server: ServerFacts) -> Iterator[Finding]:

@@ -25,6 +25,7 @@ class Finding:
 
 CODES: dict[str, FindingKind] = {
     "no-order": "unsound",
+    "unique-false": "unsound",
     "order-ties": "unsound",
     "no-fitting-index": "slow",
     "size-unbounded": "slow",

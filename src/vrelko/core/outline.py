@@ -53,7 +53,8 @@ class Outline:
     first table where they are such. `given` holds, for each, how many of its terms the caller gave.
     `strategy` is the one it is served by today, None where that is open. `opaque` says what keeps
     the select from being read as tables and conditions, empty where nothing does. `computed` has
-    the SQL of order terms that are expressions of the first table alone, by their names.
+    the SQL of order terms that are expressions of the first table alone, by their names. `claimed`
+    columns are said to identify a row, which nothing proves.
     """
 
     name: str
@@ -70,6 +71,7 @@ class Outline:
     params: dict[str, Any] = field(default_factory=dict)
     opaque: str = ""
     computed: dict[str, str] = field(default_factory=dict)
+    claimed: tuple[str, ...] = ()
 
     @property
     def table(self) -> str:

@@ -29,25 +29,30 @@ _TABLES = text(
 )
 _TABLE = text(
     "SELECT table_type, engine, table_rows, avg_row_length, data_length, create_options "
-    "FROM information_schema.tables WHERE table_schema = database() AND table_name = :name"
+    "FROM information_schema.tables WHERE table_schema = coalesce(:space, database()) "
+    "AND table_name = :name"
 )
 _COLUMNS = text(
     "SELECT column_name, data_type, column_type, is_nullable, column_key "
-    "FROM information_schema.columns WHERE table_schema = database() AND table_name = :name "
+    "FROM information_schema.columns WHERE table_schema = coalesce(:space, database()) "
+    "AND table_name = :name "
     "ORDER BY ordinal_position"
 )
 _INDEXES = text(
     "SELECT index_name, column_name, collation, non_unique, cardinality "
-    "FROM information_schema.statistics WHERE table_schema = database() AND table_name = :name "
+    "FROM information_schema.statistics WHERE table_schema = coalesce(:space, database()) "
+    "AND table_name = :name "
     "AND index_type = 'BTREE' ORDER BY index_name, seq_in_index"
 )
 _STORED = text(
     "SELECT index_name, stat_name, sum(stat_value) FROM mysql.innodb_index_stats "
-    "WHERE database_name = database() AND (table_name = :name OR table_name LIKE :parts) "
+    "WHERE database_name = coalesce(:space, database()) "
+    "AND (table_name = :name OR table_name LIKE :parts) "
     "GROUP BY index_name, stat_name"
 )
 _PARTITIONS = text(
-    "SELECT count(*) FROM information_schema.partitions WHERE table_schema = database() "
+    "SELECT count(*) FROM information_schema.partitions "
+    "WHERE table_schema = coalesce(:space, database()) "
     "AND table_name = :name AND partition_name IS NOT NULL"
 )
 
@@ -87,43 +92,88 @@ def list_tables(connection: Connection) -> list[str]:
     return [str(name) for (name,) in connection.execute(_TABLES)]
 
 
+def place_of(connection: Connection, name: str) -> dict[str, str | None] | None:
+    """Return the database and the name of a table; the database None where it is the current one.
+
+    `name` may be that of a table of another database, after its name and a dot. None where there
+    is no such table.
+    """
+    space, _, rest = name.partition(".")
+    places: list[dict[str, str | None]] = [
+        {"space": None, "name": name}, {"space": space, "name": rest}
+    ]  # fmt: skip
+    for place in places:
+        if connection.execute(_TABLE, place).first() is not None:
+            return place
+    return None
+
+
+def quoted_name(connection: Connection, name: str) -> str:
+    """Return a table's name for a statement."""
+    quote = connection.dialect.identifier_preparer.quote_identifier
+    place = place_of(connection, name) or {"space": None, "name": name}
+    parts = [part for part in (place["space"], place["name"]) if part is not None]
+    return ".".join(quote(part) for part in parts).replace(":", "\\:")
+
+
 def read_table(connection: Connection, name: str, notes: list[str]) -> TableFacts | None:
     """Return what the catalog tells of a table, None where there is none."""
-    found = connection.execute(_TABLE, {"name": name}).mappings().first()
-    if found is None:
+    place = place_of(connection, name)
+    if place is None:
         return None
+    found = connection.execute(_TABLE, place).mappings().one()
     if found["table_type"] == "VIEW" or found["engine"] is None:
-        notes.append(f"{name}: it is no table but a view; survey the tables behind it")
-        return None
+        return _read_view(connection, name, place, notes)
     if found["engine"] != "InnoDB":
         notes.append(f"{name}: its engine is {found['engine']}; costs are those of InnoDB")
     rows = float(found["table_rows"] or 0)
-    declared = list(connection.execute(_COLUMNS, {"name": name}).mappings())
-    stored = _read_stored(connection, name, notes)
+    stored = _read_stored(connection, name, place, notes)
     pages = max(
         stored.get(("PRIMARY", "n_leaf_pages"), 0.0), float(found["data_length"]) / PAGE * 0.7
     )
-    columns = tuple(
+    columns = _read_columns(connection, place)
+    indexes, keys = _read_indexes(connection, place, rows, columns, stored)
+    row_bytes = pages * PAGE * 0.93 / rows if rows else float(found["avg_row_length"] or 0)
+    parts = int(connection.execute(_PARTITIONS, place).scalar() or 0)
+    return TableFacts(
+        name, rows, "catalog (sampled pages)", round(row_bytes, 1), max(pages, 1.0), columns,
+        indexes, keys, clustered=True, levels=_levels(pages), partitions=parts,
+        schema=place["space"],
+    )  # fmt: skip
+
+
+def _read_columns(
+    connection: Connection, place: Mapping[str, str | None]
+) -> tuple[ColumnFacts, ...]:
+    return tuple(
         ColumnFacts(
             str(one["column_name"]), str(one["column_type"]), one["is_nullable"] == "YES",
             usual_width(str(one["column_type"])),
         )
-        for one in declared
+        for one in connection.execute(_COLUMNS, place).mappings()
     )  # fmt: skip
-    indexes, keys = _read_indexes(connection, name, rows, columns, stored)
-    row_bytes = pages * PAGE * 0.93 / rows if rows else float(found["avg_row_length"] or 0)
-    parts = int(connection.execute(_PARTITIONS, {"name": name}).scalar() or 0)
-    return TableFacts(
-        name, rows, "catalog (sampled pages)", round(row_bytes, 1), max(pages, 1.0), columns,
-        indexes, keys, clustered=True, levels=_levels(pages), partitions=parts,
-    )  # fmt: skip
+
+
+def _read_view(
+    connection: Connection, name: str, place: Mapping[str, str | None], notes: list[str]
+) -> TableFacts:
+    """Return what is known of a view: its columns, and the rows that the optimizer expects."""
+    notes.append(f"{name}: what lies behind it is not known here; its pages are counted alone")
+    columns = _read_columns(connection, place)
+    asked = text(f"EXPLAIN SELECT * FROM {quoted_name(connection, name)}")
+    rows = 1.0
+    for step in connection.execute(asked).mappings():
+        rows *= max(float(step["rows"] or 1), 1.0)
+    bytes_ = 18.0 + sum(column.width or 8.0 for column in columns)
+    return TableFacts(name, rows, "estimate of the server", bytes_, max(rows * bytes_ / PAGE, 1.0),
+                      columns, (), (), schema=place["space"], is_view=True)  # fmt: skip
 
 
 def _read_stored(
-    connection: Connection, name: str, notes: list[str]
+    connection: Connection, name: str, place: Mapping[str, str | None], notes: list[str]
 ) -> dict[tuple[str, str], float]:
     try:
-        rows = connection.execute(_STORED, {"name": name, "parts": f"{name}#p#%"}).all()
+        rows = connection.execute(_STORED, {**place, "parts": f"{place['name']}#p#%"}).all()
     except DBAPIError:
         connection.rollback()
         notes.append(f"{name}: mysql.innodb_index_stats may not be read; sizes are estimated")
@@ -133,14 +183,14 @@ def _read_stored(
 
 def _read_indexes(
     connection: Connection,
-    name: str,
+    place: Mapping[str, str | None],
     rows: float,
     columns: Sequence[ColumnFacts],
     stored: Mapping[tuple[str, str], float],
 ) -> tuple[tuple[IndexFacts, ...], tuple[str, ...]]:
     widths = {column.name: column.width or 8.0 for column in columns}
     grouped: dict[str, list[RowMapping]] = {}
-    for one in connection.execute(_INDEXES, {"name": name}).mappings():
+    for one in connection.execute(_INDEXES, place).mappings():
         grouped.setdefault(str(one["index_name"]), []).append(one)
     keys = tuple(str(one["column_name"]) for one in grouped.get("PRIMARY", ()))
     indexes = []
@@ -179,7 +229,8 @@ def distinct_of(connection: Connection, name: str) -> dict[str, float]:
     """Return the stored number of distinct values of columns that lead an index."""
     found: dict[str, float] = {}
     seen: set[str] = set()
-    for one in connection.execute(_INDEXES, {"name": name}).mappings():
+    place = place_of(connection, name) or {"space": None, "name": name}
+    for one in connection.execute(_INDEXES, place).mappings():
         index = str(one["index_name"])
         if index not in seen and one["cardinality"]:
             found[str(one["column_name"])] = float(one["cardinality"])

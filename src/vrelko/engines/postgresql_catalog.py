@@ -13,7 +13,7 @@ from typing import Any
 
 from sqlalchemy import Connection, RowMapping, text
 
-from vrelko.core.facts import ColumnFacts, TableFacts
+from vrelko.core.facts import ColumnFacts, TableFacts, usual_width
 from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.engines.estimates import plan_in
 
@@ -24,17 +24,27 @@ SETTINGS = (
 )  # fmt: skip
 
 _TABLES = text(
-    "SELECT c.oid::regclass::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
-    "WHERE c.relkind IN ('r', 'p', 'm') AND NOT c.relispartition AND n.nspname !~ '^pg_' "
+    "SELECT CASE WHEN pg_table_is_visible(c.oid) THEN c.relname::text "
+    "ELSE n.nspname || '.' || c.relname END "
+    "FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+    "WHERE c.relkind IN ('r', 'p', 'm', 'f') AND NOT c.relispartition AND n.nspname !~ '^pg_' "
     "AND n.nspname <> 'information_schema' ORDER BY 1"
 )
+_FIND = text(
+    "SELECT c.oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+    "WHERE c.relkind IN ('r', 'p', 'm', 'f', 'v') AND (c.relname = :name "
+    "AND pg_table_is_visible(c.oid) OR n.nspname || '.' || c.relname = :name "
+    "OR CAST(CAST(c.oid AS regclass) AS text) = :name) "
+    "ORDER BY pg_table_is_visible(c.oid) DESC LIMIT 1"
+)
 _TABLE = text(
-    "SELECT c.oid, c.relkind, c.relrowsecurity, c.reltuples, c.relpages, c.relallvisible, "
+    "SELECT c.oid, CASE WHEN NOT pg_table_is_visible(c.oid) THEN n.nspname END AS space, "
+    "c.relname, c.relkind, c.relrowsecurity, c.reltuples, c.relpages, c.relallvisible, "
     "CASE WHEN c.relkind IN ('r', 'm') THEN pg_relation_size(c.oid) ELSE 0 END AS bytes, "
     "s.n_dead_tup, s.n_live_tup, s.n_mod_since_analyze, "
     "has_table_privilege(c.oid, 'SELECT') AS readable "
-    "FROM pg_class c LEFT JOIN pg_stat_all_tables s ON s.relid = c.oid "
-    "WHERE c.oid = to_regclass(:name)"
+    "FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+    "LEFT JOIN pg_stat_all_tables s ON s.relid = c.oid WHERE c.oid = :oid"
 )
 _PARTS = text(
     "SELECT count(*) AS parts, sum(c.reltuples) AS rows, sum(pg_relation_size(c.oid)) AS bytes, "
@@ -43,12 +53,12 @@ _PARTS = text(
     "FROM pg_partition_tree(CAST(:oid AS oid)) t JOIN pg_class c ON c.oid = t.relid WHERE t.isleaf"
 )
 _DIVIDED = text(
-    "SELECT c.relname, p.relname FROM pg_partition_tree(to_regclass(:name)) t "
-    "JOIN pg_class c ON c.oid = t.relid JOIN pg_class p ON p.oid = to_regclass(:name) "
+    "SELECT c.relname, p.relname FROM pg_partition_tree(CAST(:oid AS oid)) t "
+    "JOIN pg_class c ON c.oid = t.relid JOIN pg_class p ON p.oid = :oid "
     "WHERE t.level > 0 UNION ALL SELECT x.relname, r.relname FROM pg_index i "
     "JOIN pg_class r ON r.oid = i.indexrelid "
     "CROSS JOIN LATERAL pg_partition_tree(i.indexrelid) t JOIN pg_class x ON x.oid = t.relid "
-    "WHERE i.indrelid = to_regclass(:name) AND r.relkind = 'I' AND t.level > 0"
+    "WHERE i.indrelid = :oid AND r.relkind = 'I' AND t.level > 0"
 )
 _COLUMNS = text(
     "SELECT a.attname, format_type(a.atttypid, a.atttypmod) AS type, NOT a.attnotnull AS nullable, "
@@ -120,12 +130,12 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
 
     `rows` is -1 where no statistics were ever taken.
     """
-    found = connection.execute(_TABLE, {"name": name}).mappings().first()
-    if found is None:
+    oid = connection.execute(_FIND, {"name": name}).scalar()
+    if oid is None:
         return None
-    if found["relkind"] not in ("r", "p", "m"):
-        notes.append(f"{name}: it is no table but a view; survey the tables behind it")
-        return None
+    found = connection.execute(_TABLE, {"oid": oid}).mappings().one()
+    space = found["space"]
+    name = str(found["relname"]) if space is None else f"{space}.{found['relname']}"
     if not found["readable"]:
         notes.append(f"{name}: this user may not read it; its statistics are hidden too")
     block = block_bytes(connection)
@@ -138,6 +148,11 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
         parts, size = int(part["parts"]), float(part["bytes"] or 0)
         rows = float(part["rows"] or 0) if part["known"] else -1.0
         pages, all_visible = float(part["pages"] or 0), float(part["visible"] or 0)
+    remote = found["relkind"] in ("v", "f")
+    if remote:
+        notes.append(f"{name}: what lies behind it is not known here; its pages are counted alone")
+        rows = _estimated(connection, name)
+        pages = size = 0.0
     blocks = size / block
     if rows >= 0 and pages > 0:
         rows = rows / pages * blocks
@@ -148,19 +163,33 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
     )
     indexes, keys = _read_indexes(connection, found["oid"], max(rows, 0.0), block, max(parts, 1))
     changed = found["n_mod_since_analyze"]
+    if remote:
+        bytes_ = 28.0 + sum(column.width or usual_width(column.type) for column in columns)
+        return TableFacts(name, rows, "estimate of the server", bytes_,
+                          max(rows * bytes_ / block, 1.0), columns, (), (), schema=space,
+                          is_view=True)  # fmt: skip
     return TableFacts(
         name, rows, "catalog, scaled to the blocks there are", _row_bytes(rows, blocks, block),
         max(blocks, 1.0), columns, indexes, keys,
         visible_share=min(all_visible / blocks, 1.0) if blocks else 1.0,
         dead_rows=float(found["n_dead_tup"] or 0),
         changed_rows=None if changed is None else float(changed), partitions=parts,
-        row_security=bool(found["relrowsecurity"]),
+        row_security=bool(found["relrowsecurity"]), schema=space,
     )  # fmt: skip
+
+
+def _estimated(connection: Connection, name: str) -> float:
+    """Return the rows that the optimizer expects of a view or a foreign table."""
+    asked = text(f"EXPLAIN (FORMAT JSON) SELECT * FROM {quoted_name(connection, name)}")
+    return float(plan_in(connection.execute(asked).scalar())["Plan Rows"])
 
 
 def read_parts(lender: Any, name: str) -> dict[str, str]:
     """Return the names of a table's partitions, and of their indexes, with what each is part of."""
-    return {str(part): str(whole) for part, whole in lender.execute(_DIVIDED, {"name": name})}
+    oid = lender.execute(_FIND, {"name": name}).scalar()
+    if oid is None:
+        return {}
+    return {str(part): str(whole) for part, whole in lender.execute(_DIVIDED, {"oid": oid})}
 
 
 def sample_rows(
@@ -219,8 +248,12 @@ def steer_to_indexes(connection: Connection, most_ms: float) -> None:
 
 def quoted_name(connection: Connection, name: str) -> str:
     """Return a table's name for a statement: quoted as the server itself does."""
-    found = connection.execute(text("SELECT to_regclass(:name)::text"), {"name": name}).scalar()
-    return str(found if found is not None else name)
+    oid = connection.execute(_FIND, {"name": name}).scalar()
+    if oid is None:
+        return name
+    found = connection.execute(text("SELECT CAST(CAST(CAST(:oid AS oid) AS regclass) AS text)"),
+                               {"oid": oid}).scalar()  # fmt: skip
+    return str(found)
 
 
 def _column(found: RowMapping, rows: float) -> ColumnFacts:

@@ -82,6 +82,12 @@ def list_tables(connection: Connection) -> list[str]:
     return [str(name) for (name,) in rows]
 
 
+def is_view(connection: Connection, name: str) -> bool:
+    """Tell whether a name is that of a view."""
+    found = text("SELECT 1 FROM sqlite_master WHERE type = 'view' AND name = :name")
+    return connection.execute(found, {"name": name}).scalar() is not None
+
+
 def read_columns(connection: Connection, table: str) -> list[CatalogColumn]:
     """Return a table's columns, hidden ones left out."""
     rows = connection.execute(

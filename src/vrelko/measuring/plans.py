@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any, overload
 
-from sqlalchemy import Engine, Select
+from sqlalchemy import Engine, Select, func, literal, select
+from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.cost.rates import Rates
 from vrelko.core.facts import Facts
 from vrelko.core.workload import Needs, Readers, Writers
-from vrelko.errors import FactsError
+from vrelko.engines.limits import is_time_limit, limit_time
+from vrelko.errors import FactsError, OrderError
 from vrelko.measuring.spending import BUDGET_MS, Spending
 from vrelko.measuring.verification import verify
 from vrelko.serving import planning
@@ -98,9 +100,44 @@ def plan(
     else:
         spending = Spending(budget_ms)
         with spending.watch(engine):
+            for one in several:
+                check_claims(engine, one, spending)
             plans = list(planning.plan(several, facts, *given, engine=engine, rates=rates))
         if run and plans:
             plans = verify(engine, plans, thorough=thorough, spending=spending)
             if rates is not None:
                 plans = [planned.with_rates(rates) for planned in plans]
     return tuple(plans) if isinstance(listing, Sequence) else plans[0]
+
+
+_LOOKED_AT = 20_000
+"""Rows among which a claimed key is looked for twice."""
+
+
+def check_claims(engine: Engine, listing: Listing, spending: Spending) -> None:
+    """Raise OrderError where two rows share the columns that are said to identify one.
+
+    The first 20,000 rows are looked at, as far as the time for one statement allows.
+    """
+    described = listing.variety.described
+    if not listing.variety.claimed or described.wrapped:
+        return
+    columns = [described.columns[name] for name in described.unique]
+    some = listing.select.order_by(None).with_only_columns(*columns, maintain_column_froms=True)
+    page = some.limit(_LOOKED_AT).subquery()
+    twice = select(literal(1)).select_from(page).group_by(*page.c).having(func.count() > 1).limit(1)
+    with engine.connect() as connection:
+        try:
+            with limit_time(connection, max(spending.one_ms, 1.0)):
+                found = connection.execute(twice, listing.run_values({})).first()
+        except DBAPIError as error:
+            if not is_time_limit(error):
+                raise
+            return
+    if found is not None:
+        names = ", ".join(listing.variety.claimed)
+        raise OrderError(
+            f"unique = {names} does not identify a row: two rows share their values",
+            "Name columns that tell all rows apart, or give the table a primary key",
+            "unique-false",
+        )

@@ -352,6 +352,7 @@ class Listing:
             "name": self.name, "kind": self.kind, "sizes": self.sizes, "total": self.total,
             "cap": self.cap, "params": given,
             "strategy": self._chosen if self._chosen in STRATEGIES else None,
+            "claimed": self.variety.claimed,
         }  # fmt: skip
         where = getattr(whole, "whereclause", None)
         own = len(described.orders) - described.search_orders

@@ -28,6 +28,7 @@ MOST_EXPLAINS = 16
 """EXPLAINs to find the depth at which a server takes another path, to one per cent."""
 
 _EXACT = 0.01
+_NOT_SEEN = "no step over this table"
 
 
 def route_use(lender: Any, listing: Listing, use: VariantUse, facts: Facts) -> VariantUse:
@@ -88,8 +89,8 @@ def ask_routes(
     values, size = listing.run_values(outline.params), outline.sizes.default
 
     def follow(seen: Seen | None, of: Order | None = order) -> AccessPath:
-        if seen is None:
-            return choose_path(outline, of, table, engine)
+        if seen is None:  # such as a view, which EXPLAIN shows as what lies behind it
+            return replace(choose_path(outline, of, table, engine), unknown=_NOT_SEEN)
         return _with_tables(follow_path(outline, of, table, seen, engine), facts)
 
     def limits(rows: float) -> dict[str, Any]:

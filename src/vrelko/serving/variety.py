@@ -88,6 +88,11 @@ class Variety:
         """The base table whose rows are paged, the first one the select reads."""
         return base_table(self.described.sources.tables[0])
 
+    @property
+    def claimed(self) -> tuple[str, ...]:
+        """The columns that `unique` says identify a row; none where it was not given."""
+        return self.described.unique if self._given[1] is not None else ()
+
     def orders(self, dialect: str) -> tuple[Order, ...]:
         """Return the allowed orders, made total, with NULL placement as the engine has it."""
         if dialect not in self._orders:

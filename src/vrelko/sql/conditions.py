@@ -12,7 +12,7 @@ from sqlalchemy.types import NullType, TypeEngine
 
 from vrelko.core.outline import Condition, ConditionKind
 from vrelko.sql.entities import plain_froms
-from vrelko.sql.sources import conjuncts
+from vrelko.sql.sources import base_name, conjuncts
 
 _KINDS: dict[Any, ConditionKind] = {
     operators.eq: "equal",
@@ -90,14 +90,20 @@ def _read(part: Any) -> Condition:
         kind = _KINDS.get(part.operator)
         for column, value in ((part.left, part.right), (part.right, part.left)):
             if kind and isinstance(column, Column) and isinstance(value, BindParameter):
-                table = str(getattr(column.table, "name", ""))
+                table = _table_of(column)
                 given = None if value.required else value.value
                 parameter = None if value.unique else value.key
                 sign = _SIGNS.get(part.operator, "")
                 sign = sign if column is part.left else _TURNED.get(sign, "")
                 return Condition(table, column.name, kind, parameter, given, sign)
         if part.operator is operators.is_ and isinstance(part.left, Column):
-            table = str(getattr(part.left.table, "name", ""))
+            table = _table_of(part.left)
             return Condition(table, part.left.name, "null", None, None)
     columns = {element.name for element in visitors.iterate(part) if isinstance(element, Column)}
     return Condition("", ", ".join(sorted(columns)), "other", None, None)
+
+
+def _table_of(column: Any) -> str:
+    """Return the name of the table that a column is of, aliases apart; empty where of none."""
+    source = getattr(column, "table", None)
+    return "" if source is None else base_name(source)

@@ -22,7 +22,7 @@ from vrelko.sql.searching import Search
 from vrelko.sql.shapes import Shape, refuse_term, shape_of
 from vrelko.sql.sources import (
     Sources,
-    base_table,
+    base_name,
     plain,
     refuse_unsortable,
     same,
@@ -141,18 +141,18 @@ def outline_of(
     dialect: Dialect,
 ) -> Outline:
     """Return the pure description of a listing; `settings` are the Outline's other fields."""
-    tables = [_base_name(table) for table in described.sources.tables]
+    tables = [base_name(table) for table in described.sources.tables]
     opaque = ""
     if described.wrapped or described.merged:
         opaque = "a subquery" if described.wrapped else "DISTINCT or GROUP BY"
         inside = [one for one in visitors.iterate(described.select) if isinstance(one, Table)]
-        tables = list(dict.fromkeys(one.name for one in inside)) or tables
+        tables = list(dict.fromkeys(one.fullname for one in inside)) or tables
     columns: list[tuple[str, str]] = []
     for column in described.select.selected_columns:
         plain = getattr(column, "element", column)
         table = getattr(plain, "table", None)
         name = str(plain.name) if table is not None else str(column.key)
-        columns.append((_base_name(table) if table is not None else "", name))
+        columns.append((base_name(table) if table is not None else "", name))
     return Outline(
         tables=tuple(tables),
         columns=tuple(columns),
@@ -192,15 +192,10 @@ def _with_column_names(order: Order, described: Described, first: str) -> Order:
         table = getattr(column, "table", None)
         name = term.name
         if isinstance(column, Column) and table is not None:
-            base = _base_name(table)
+            base = base_name(table)
             name = column.name if base == first else f"{base}.{column.name}"
         terms.append(replace(term, name=name))
     return Order(tuple(terms))
-
-
-def _base_name(source: Any) -> str:
-    table = base_table(source)
-    return table.name if table is not None else table_name(source)
 
 
 def _read_orders(

@@ -61,6 +61,12 @@ def base_table(source: FromClause) -> Table | None:
     return source if isinstance(source, Table) else None
 
 
+def base_name(source: Any) -> str:
+    """Return the name of the table behind a source, after its schema's where it has one."""
+    table = base_table(source)
+    return table_name(source) if table is None else table.fullname
+
+
 def is_source(source: FromClause) -> bool:
     """Tell whether rows can be paged that come from there."""
     inner = isinstance(source, (AliasedReturnsRows, TableValuedAlias))

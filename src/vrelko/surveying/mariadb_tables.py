@@ -27,8 +27,8 @@ def survey_table(
 ) -> TableFacts | None:
     """Return facts on a table, None where there is none. Raises DBAPIError."""
     table = catalog.read_table(connection, name, notes)
-    if table is None:
-        return None
+    if table is None or table.is_view:
+        return table
     key = table.primary_key
     kind = table.column(key[0]).type.lower() if len(key) == 1 else ""
     try:
@@ -85,7 +85,7 @@ def _listed(connection: Connection, table: TableFacts) -> str:
 
 def _count_by_windows(connection: Connection, table: TableFacts, key: str) -> TableFacts:
     """Return the table with its rows as the density of keys in windows, times their span, tells."""
-    t, k = _quote(connection, table.name), _quote(connection, key)
+    t, k = catalog.quoted_name(connection, table.name), _quote(connection, key)
     low, high = connection.execute(text(f"SELECT min({k}), max({k}) FROM {t}")).one()
     if low is None or high - low < _WINDOWS * _WINDOW_ROWS:
         rows = float(connection.execute(text(f"SELECT count(*) FROM {t}")).scalar() or 0)
@@ -109,7 +109,7 @@ def _count_by_windows(connection: Connection, table: TableFacts, key: str) -> Ta
 
 
 def _probe_by_key(connection: Connection, table: TableFacts, key: str, budget: Budget) -> list[Any]:
-    t, k = _quote(connection, table.name), _quote(connection, key)
+    t, k = catalog.quoted_name(connection, table.name), _quote(connection, key)
     listed = _listed(connection, table)
     low, high = connection.execute(text(f"SELECT min({k}), max({k}) FROM {t}")).one()
     if low is None:
@@ -128,7 +128,7 @@ def _probe_by_key(connection: Connection, table: TableFacts, key: str, budget: B
 
 
 def _first_rows(connection: Connection, table: TableFacts) -> list[Any]:
-    listed, t = _listed(connection, table), _quote(connection, table.name)
+    listed, t = _listed(connection, table), catalog.quoted_name(connection, table.name)
     return list(connection.execute(text(f"SELECT {listed} FROM {t} LIMIT {PROBES}")))
 
 

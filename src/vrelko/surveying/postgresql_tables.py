@@ -7,14 +7,17 @@ from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import Connection
+from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.facts import ColumnFacts, TableFacts, usual_width
 from vrelko.core.sampling import common_values, expect_distinct, share_bounds
 from vrelko.engines import postgresql_catalog as catalog
+from vrelko.engines.limits import is_time_limit
 from vrelko.surveying.budget import Budget
 from vrelko.surveying.probing import WINDOWS, is_walkable, probe_indexes
 
 SAMPLED_BLOCKS = 24
+_LEAST_MS = 100.0  # that a statement may take, however little of the budget is left
 
 
 def survey_table(
@@ -22,8 +25,9 @@ def survey_table(
 ) -> TableFacts | None:
     """Return facts on a table, None where there is none. Raises DBAPIError."""
     table = catalog.read_table(connection, name, notes)
-    if table is None or table.columns == ():
+    if table is None or table.columns == () or table.is_view:
         return table
+    name = table.name
     names = [column.name for column in table.columns]
     known = all(column.width is not None for column in table.columns)
     stale = table.rows < 0 or not known or all(c.null_share is None for c in table.columns)
@@ -43,20 +47,29 @@ def survey_table(
     table = replace(table, rows=max(table.rows, 0.0))
     if not sample or not table.indexes:
         return table
+    if budget.spent:
+        notes.append(f"{name}: the time was spent before its indexes were probed")
+        return table
     # Rows from anywhere in their blocks: windows that begin at the edges would switch too often.
     rng = random.Random(1)
     picked = [rng.choice(sample)[1] for _ in range(WINDOWS)]
     starts = [dict(zip(names, row, strict=True)) for row in picked]
-    with connection.begin_nested() as point:
-        catalog.steer_to_indexes(connection, budget.left_ms)
-        table = _with_levels(connection, table)
-        table = probe_indexes(
-            connection, table, catalog.quoted_name(connection, name),
-            f"{catalog.PART_OF_ROW if table.partitions else 0}, {catalog.BLOCK_OF_ROW}",
-            starts, budget, notes,
-        )  # fmt: skip
-        if point.is_active:
-            point.rollback()  # the settings with it
+    try:
+        with connection.begin_nested() as point:
+            catalog.steer_to_indexes(connection, max(budget.left_ms, _LEAST_MS))
+            table = _with_levels(connection, table)
+            table = probe_indexes(
+                connection, table, catalog.quoted_name(connection, name),
+                f"{catalog.PART_OF_ROW if table.partitions else 0}, {catalog.BLOCK_OF_ROW}",
+                starts, budget, notes,
+            )  # fmt: skip
+            if point.is_active:
+                point.rollback()  # the settings with it
+    except DBAPIError as error:
+        if not is_time_limit(error):
+            raise
+        connection.rollback()
+        notes.append(f"{name}: the time was spent before its indexes were probed")
     return table
 
 

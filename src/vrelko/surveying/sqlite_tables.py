@@ -5,22 +5,29 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
-from sqlalchemy import Connection
+from sqlalchemy import Connection, text
 
-from vrelko.core.facts import ColumnFacts, TableFacts
+from vrelko.core.facts import ColumnFacts, TableFacts, usual_width
 from vrelko.core.index import IndexFacts
 from vrelko.core.sampling import common_values, expect_distinct, share_bounds
 from vrelko.engines import sqlite_catalog as catalog
 from vrelko.errors import DatabaseError
 from vrelko.surveying.budget import Budget
 from vrelko.surveying.probing import probe_indexes
-from vrelko.surveying.sampling import count_by_windows, distinct_by_index, sample_rows
+from vrelko.surveying.sampling import (
+    count_by_windows,
+    distinct_by_index,
+    quote_name,
+    sample_rows,
+)
 
 
 def survey_table(
     connection: Connection, name: str, budget: Budget, notes: list[str]
 ) -> TableFacts | None:
     """Return facts on a table, None where there is none. Raises DBAPIError."""
+    if catalog.is_view(connection, name):
+        return _survey_view(connection, name, notes)
     if name not in catalog.list_tables(connection):
         return None
     declared = catalog.read_columns(connection, name)
@@ -123,3 +130,21 @@ def _with_statistics(table: TableFacts, statistics: Mapping[str | None, list[int
         distinct[name] = table.rows
     columns = tuple(replace(c, distinct=distinct.get(c.name, c.distinct)) for c in table.columns)
     return replace(table, columns=columns)
+
+
+_VIEW_ROWS = 100_000
+
+
+def _survey_view(connection: Connection, name: str, notes: list[str]) -> TableFacts:
+    """Return what is known of a view: its columns, and its rows as far as they are counted."""
+    notes.append(f"{name}: what lies behind it is not known here; its pages are counted alone")
+    declared = catalog.read_columns(connection, name)
+    source = quote_name(connection, name)
+    counted = text(f"SELECT count(*) FROM (SELECT 1 FROM {source} LIMIT {_VIEW_ROWS})")
+    rows = float(connection.execute(counted).scalar() or 0)
+    columns = tuple(
+        ColumnFacts(column.name, column.type, True, usual_width(column.type)) for column in declared
+    )
+    bytes_ = 4.0 + sum(column.width or 8.0 for column in columns)
+    return TableFacts(name, rows, f"counted up to {_VIEW_ROWS:,}", bytes_,
+                      max(rows * bytes_ / 4096, 1.0), columns, (), (), is_view=True)  # fmt: skip

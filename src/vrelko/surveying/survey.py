@@ -76,7 +76,7 @@ def _names_of(what: Any, known: Sequence[str], dialect: str) -> tuple[list[str],
     if isinstance(what, str):
         return [what], []
     if isinstance(what, Table):
-        return [what.name], []
+        return [what.fullname], []
     if hasattr(what, "outline"):
         outline = what.outline(dialect, what.workload.params)
         return list(dict.fromkeys(outline.tables)), [outline]
@@ -120,8 +120,10 @@ def _count(connection: Connection, table: TableFacts, column: str, value: Any) -
     """Return how many rows hold a value, None where the database does not take it."""
     if connection.dialect.name == "postgresql":
         source = postgresql_catalog.quoted_name(connection, table.name)
-    else:
+    elif connection.dialect.name == "sqlite":
         source = quote_name(connection, table.name)
+    else:
+        source = mariadb_catalog.quoted_name(connection, table.name)
     try:
         with connection.begin_nested():
             return count_capped(connection, source, column, value)

@@ -334,6 +334,8 @@ def make_model(
     elif routes is None:
         routes = predict_routes(outline, order, table, server)
     if rows is not None and not outline.opaque:
+        if not outline.conditions and len(outline.tables) == 1:
+            table = replace(table, rows=float(rows))
         routes = _with_rows(routes, table, rows)
     scene = make_scene(outline, order, routes.page, table, server)
     return CostModel(table, routes.page, routes, scene, dict(checks or {}))
@@ -357,9 +359,12 @@ def opaque_routes(outline: Outline, table: TableFacts, rows: float | None) -> Ro
 def _with_rows(routes: Routes, table: TableFacts, rows: float) -> Routes:
     """Return the routes with what conditions let pass such that `rows` remain."""
 
+    all_rows = max(table.rows, 1.0)
+
     def told(path: AccessPath) -> AccessPath:
-        passing = min(rows / max(table.rows * path.share, 1.0), 1.0)
-        return replace(path, passing=passing) if path.residual else path
+        if not path.residual:
+            return path if path.share == 1 else replace(path, share=min(rows / all_rows, 1.0))
+        return replace(path, passing=min(rows / max(all_rows * path.share, 1.0), 1.0))
 
     return replace(
         routes, page=told(routes.page), seek=told(routes.seek), count=told(routes.count),

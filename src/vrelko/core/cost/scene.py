@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from vrelko.core.access import AccessPath
 from vrelko.core.cost.groups import Groups, find_groups
-from vrelko.core.facts import ServerFacts, TableFacts, usual_width
+from vrelko.core.facts import ServerFacts, TableFacts, declared_bytes
 from vrelko.core.index import IndexFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
@@ -174,14 +174,8 @@ def _width(table: TableFacts, name: str) -> float:
 
 
 def _declared(table: TableFacts, name: str) -> float:
-    """Return the most bytes a value may take: four a character of text, as in utf8mb4."""
-    if not table.has_column(name):
-        return 8.0
-    kind = table.column(name).type.upper()
-    if "TEXT" in kind or "BLOB" in kind or "JSON" in kind:
-        return 1e6
-    width = usual_width(kind)
-    return 8.0 * width if "CHAR" in kind else width
+    """Return the most bytes a value of a column may take."""
+    return declared_bytes(table.column(name).type) if table.has_column(name) else 8.0
 
 
 def _is_real(table: TableFacts, name: str) -> bool:

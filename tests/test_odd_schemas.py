@@ -1,0 +1,176 @@
+"""Tables that nobody here designed: schemas, mixed case, reserved words, views, no key, none."""
+
+from __future__ import annotations
+
+import pytest
+from sqlalchemy import MetaData, Table, func, select, text
+
+import vrelko
+from vrelko import Listing, Sizes
+from vrelko.core.quoting import plain_name, quote
+from vrelko.errors import DatabaseError, OrderError
+
+SERIES = {
+    "sqlite": "(WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 3000) "
+    "SELECT i FROM n) AS s",
+    "postgresql": "generate_series(1, 3000) AS s(i)",
+    "mariadb": "(SELECT seq AS i FROM seq_1_to_3000) AS s",
+}
+
+
+@pytest.fixture(scope="module")
+def odd(server):
+    """A database of odd tables: each row i, i modulo 7, a text."""
+    name = server.dialect.name
+    q = server.dialect.identifier_preparer.quote_identifier
+    other, kind = side_of(server), "DATABASE" if name == "mariadb" else "SCHEMA"
+    side = [] if name == "sqlite" else [f"CREATE {kind} {q(other)}"]
+    tables = [q("Order"), "plain", *([f"{q(other)}.{q('Ring Log')}"] if side else [])]
+    made = [*side]
+    for table in tables:
+        made += [
+            f"CREATE TABLE {table} ({q('Id')} INTEGER PRIMARY KEY, {q('group')} INTEGER, "
+            "note VARCHAR(30))",
+            f"INSERT INTO {table} SELECT i, i % 7, 'x' FROM {SERIES[name]}",
+        ]
+    made += [
+        f"CREATE VIEW some_rows AS SELECT {q('Id')}, note FROM plain WHERE {q('group')} < 3",
+        "CREATE TABLE keyless (a INTEGER NOT NULL, b INTEGER NOT NULL)",
+        f"INSERT INTO keyless SELECT i, i % 7 FROM {SERIES[name]}",
+        "CREATE UNIQUE INDEX keyless_a ON keyless (a)",
+        "CREATE TABLE bare (id INTEGER PRIMARY KEY, g INTEGER)",
+    ]  # fmt: skip
+    if name == "postgresql":
+        made += ["CREATE MATERIALIZED VIEW kept AS SELECT * FROM plain"]
+    with server.begin() as connection:
+        for statement in made:
+            connection.execute(text(statement))
+    yield server
+    with server.begin() as connection:
+        connection.execute(text("DROP VIEW some_rows"))
+        if name == "postgresql":
+            connection.execute(text("DROP MATERIALIZED VIEW kept"))
+        for table in (*tables, "keyless", "bare"):
+            connection.execute(text(f"DROP TABLE {table}"))
+        if side:
+            connection.execute(text(side[0].replace("CREATE", "DROP")))
+
+
+def side_of(engine):
+    """The name of another schema, or on MariaDB of another database."""
+    return f"{engine.url.database} Side"
+
+
+def reflected(engine, name, schema=None):
+    return Table(name, MetaData(), schema=schema, autoload_with=engine)
+
+
+def planned(engine, table, orders, **settings):
+    listing = Listing(select(table), name="odd", orders=orders, sizes=Sizes(20), **settings)
+    return listing, vrelko.plan(listing, engine=engine)
+
+
+def test_mixed_case_and_reserved_words(odd):
+    """Their facts go by the plain name, and the index advised can be made as it is printed."""
+    table = reflected(odd, "Order")
+    assert "Order" in {one.name for one in vrelko.survey(odd).tables}
+    listing, plan = planned(odd, table, "group,Id")
+    assert plan.judgement.rows == 3_000
+    assert plan.judgement.reading in ("agreed", "counted")
+    (advice,) = plan.indexes
+    with odd.begin() as connection:
+        connection.execute(text(advice.sql))
+    again = vrelko.plan(listing, engine=odd)
+    assert not again.indexes
+    assert again.judgement.path.index.name == advice.index.name
+    with odd.begin() as connection:
+        q = odd.dialect.identifier_preparer.quote_identifier
+        table_ = f" ON {q('Order')}" if odd.dialect.name == "mariadb" else ""
+        connection.execute(text(f"DROP INDEX {q(advice.index.name)}{table_}"))
+
+
+def test_another_schema_or_database(odd):
+    if odd.dialect.name == "sqlite":
+        pytest.skip("SQLite has no schemas beside attached files")
+    other = side_of(odd)
+    table = reflected(odd, "Ring Log", other)
+    assert vrelko.survey(odd, table).tables[0].rows == pytest.approx(3_000, rel=0.3)
+    assert vrelko.survey(odd, f"{other}.Ring Log").tables[0].schema == other
+    listing, plan = planned(odd, table, "-group,Id")
+    assert plan.judgement.rows == 3_000
+    assert plan.judgement.path.kind == "sorted"
+    q = odd.dialect.identifier_preparer.quote_identifier
+    assert f" ON {q(other)}.{q('Ring Log')} (" in plan.indexes[0].sql
+    with odd.connect() as connection:
+        assert sum(len(page) for page in listing.walk(connection)) == 3_000
+
+
+def test_views_are_planned_by_what_their_pages_read(odd):
+    view = reflected(odd, "some_rows")
+    listing, plan = planned(odd, view, "Id", unique=["Id"])
+    assert plan.facts.tables[0].is_view
+    assert not plan.indexes
+    assert plan.judgement.reading == "counted"
+    assert plan.judgement.rows == 1_286  # i modulo 7 below 3, of 1 to 3,000
+    assert any(f.code == "plan-misread" for f in plan.findings)
+    with odd.connect() as connection:
+        assert sum(len(page) for page in listing.walk(connection)) == plan.judgement.rows
+
+
+def test_a_materialized_view(odd):
+    if odd.dialect.name != "postgresql":
+        pytest.skip("materialized views are PostgreSQL's")
+    table = reflected(odd, "kept")
+    _, plan = planned(odd, table, "note,Id", unique=["Id"])
+    assert plan.judgement.rows == 3_000
+    assert plan.indexes[0].sql.startswith("CREATE INDEX ")
+
+
+def test_a_key_that_is_none_is_refused_and_a_unique_index_proves_one(odd):
+    table = reflected(odd, "keyless")
+    _, plan = planned(odd, table, "b")
+    assert str(plan.outline.orders[0]).startswith("b")
+    assert "a" in plan.outline.orders[0].names
+    with pytest.raises(OrderError, match="unique = b does not identify a row: two rows share"):
+        planned(odd, table, "b", unique=["b"])
+
+
+def test_an_empty_table(odd):
+    listing, plan = planned(odd, reflected(odd, "bare"), "g")
+    assert plan.judgement.rows == 0
+    assert plan.verdict.strategy == "keyset"
+    with odd.connect() as connection:
+        assert not listing.read(connection)
+
+
+def test_a_name_in_another_case_is_not_found_but_suggested(odd):
+    with pytest.raises(DatabaseError, match="Did you mean 'Order'"):
+        vrelko.survey(odd, "order")
+
+
+def test_names_are_quoted_as_the_engine_has_it(odd):
+    name = {"mysql": "mariadb"}.get(odd.dialect.name, odd.dialect.name)
+    for given in ("plain", "Order", "order", "two words", 'a"b', "a`b", "2nd", "ähre"):
+        quoted = quote(given, name)
+        with odd.connect() as connection:
+            row = connection.exec_driver_sql(f"SELECT 1 AS {quoted}").mappings().one()
+        assert list(row) == [given]
+    assert plain_name("Ring Log", "by", "group") == "Ring_Log_by_group"
+
+
+def test_an_aliased_table_is_found_in_what_the_server_says(odd):
+    other = reflected(odd, "plain").alias("o")
+    listing = Listing(select(other).where(other.c.group == 3), name="o", orders="Id")
+    plan = vrelko.plan(listing, engine=odd)
+    assert plan.judgement.rows == pytest.approx(3_000 / 7, abs=1)
+    assert not any("no step" in check.node for check in plan.uses[0].checks)
+
+
+def test_an_order_that_is_computed_is_counted(odd):
+    table = reflected(odd, "plain")
+    listing = Listing(
+        select(table, func.abs(table.c.group).label("far")), name="far", orders="far,Id"
+    )
+    plan = vrelko.plan(listing, engine=odd)
+    assert plan.judgement.rows == 3_000
+    assert plan.judgement.path.kind == "sorted"
