@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from vrelko.cli.options import (
+    copy_option,
     each,
     facts_option,
     json_option,
@@ -36,10 +37,7 @@ if TYPE_CHECKING:
 @seed_option
 @click.option("--expect-only", is_flag=True, help="Do not replay: closed forms and simulation.")
 @click.option("--replay", is_flag=True, help="Replay, or fail saying why that cannot be.")
-@click.option(
-    "--copy", "copy_url", metavar="URL", default=None,
-    help="A database to copy the rows to for the replay; SQLite files are copied by themselves.",
-)  # fmt: skip
+@copy_option
 @click.option(
     "--concurrent", "seconds", type=click.FloatRange(0.1, 86_400), default=None, metavar="SECONDS",
     help="Also let readers walk the copy beside real writers for so long.",

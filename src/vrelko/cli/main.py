@@ -13,6 +13,8 @@ import click
 from vrelko.cli.drifting import anchors, drift, settle
 from vrelko.cli.options import (
     budget_option,
+    copy_of,
+    copy_option,
     each,
     facts_option,
     json_option,
@@ -243,8 +245,11 @@ def sql(
 @main.command()
 @pages_arguments
 @facts_option
+@budget_option
 @json_option
-def measure(pages: str, listings: Sequence[str], facts: str | None, as_json: bool) -> None:
+def measure(
+    pages: str, listings: Sequence[str], facts: str | None, budget_ms: int, as_json: bool
+) -> None:
     """Run the planned pages on the database: work counted, time taken, beside the estimates.
 
     Counted are SQLite's VM steps, PostgreSQL's buffers or MariaDB's handler rows. Memory is
@@ -256,7 +261,7 @@ def measure(pages: str, listings: Sequence[str], facts: str | None, as_json: boo
     results = []
     for loaded, one in plans_of(pages, listings, facts):
         with status(f"measuring {one.listing}"):
-            results.append(measure_(loaded.engine, one))
+            results.append(measure_(loaded.engine, one, budget_ms=budget_ms))
     print_result(
         [one.as_dict() for one in results], as_json,
         lambda: each(show_measurement, results),
@@ -268,6 +273,8 @@ def measure(pages: str, listings: Sequence[str], facts: str | None, as_json: boo
 @facts_option
 @walks_option
 @seed_option
+@budget_option
+@copy_option
 @click.option(
     "-o", "--output", type=click.Path(dir_okay=False), default="report.html", show_default=True,
     help="Where to write the report.",
@@ -279,17 +286,23 @@ def report(
     facts: str | None,
     walks: int,
     seed: int,
+    budget_ms: int,
+    copy_url: str | None,
     output: str,
     as_json: bool,
 ) -> None:
-    """Survey, plan, measure and replay, and write it all as one HTML file."""
+    """Survey, plan, measure and replay, and write it all as one HTML file.
+
+    On PostgreSQL and MariaDB walks are replayed with --copy alone.
+    """
     from vrelko.cli.work import check_writable, study, write_report
 
     check_writable(Path(output))
     studies = []
-    for loaded, one in plans_of(pages, listings, facts):
-        with progress(f"walking {one.listing}", walks) as advance:
-            studies.append(study(loaded.engine, one, walks, seed, advance))
+    with copy_of(copy_url) as copy:
+        for loaded, one in plans_of(pages, listings, facts):
+            with progress(f"walking {one.listing}", walks) as advance:
+                studies.append(study(loaded.engine, one, walks, seed, advance, copy, budget_ms))
     path = write_report(studies, Path(output))
     print_result(
         {"report": str(path), "listings": [one.as_dict() for one in studies]}, as_json,

@@ -30,7 +30,11 @@ facts_option = click.option(
 )
 budget_option = click.option(
     "--budget-ms", type=click.IntRange(10, 600_000), default=2_000, show_default=True,
-    help="Milliseconds of database time that running pages may take in all.",
+    help="Milliseconds of database time that running pages may take.",
+)  # fmt: skip
+copy_option = click.option(
+    "--copy", "copy_url", metavar="URL", default=None,
+    help="A database to copy the rows to for the replay; SQLite files are copied by themselves.",
 )  # fmt: skip
 walks_option = click.option(
     "--walks", type=click.IntRange(1, 10_000), default=20, show_default=True,
@@ -102,6 +106,21 @@ def opened(database: str) -> Iterator[Engine]:
     from vrelko.engines.registry import open_database
 
     engine = open_database(database)
+    try:
+        yield engine
+    finally:
+        engine.dispose()
+
+
+@contextmanager
+def copy_of(url: str | None) -> Iterator[Engine | None]:
+    """Lend an engine on the database to copy rows to; None where none was named."""
+    if url is None:
+        yield None
+        return
+    from vrelko.engines.registry import open_database
+
+    engine = open_database(url, read_only=False)
     try:
         yield engine
     finally:

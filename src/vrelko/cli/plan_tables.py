@@ -24,6 +24,7 @@ _READINGS = {
     "counted": "in part counted: some pages read more or less than this server's plan tells",
 }
 _MOST_LEFT_OUT = 3
+_AHEAD = 1.05
 _KINDS = {"unsound": "red", "slow": "yellow", "fragile": "cyan"}
 
 
@@ -92,7 +93,7 @@ def _show_ladders(out: Console, plan: Plan) -> None:
             page = "all" if candidate.strategy == "whole" else f"{rung.page:,}"
             table.add_row(
                 candidate.strategy if i == 0 else "", page,
-                render_count(max(w.entries, w.scanned)), render_count(w.sorted_rows),
+                render_count(w.read), render_count(w.sorted_rows),
                 render_bytes(w.bytes), render_count(counted_as(engine, w)),
                 render_ms(rung.time.ms), _bounds(rung.time), render_ms(rung.cold_ms),
                 end_section=i == len(rungs) - 1,
@@ -129,7 +130,7 @@ def _show_depths(out: Console, plan: Plan) -> None:
         )
     if judged.count is not None and judged.count_time is not None:
         time = judged.count_time
-        walked = max(judged.count.entries, judged.count.scanned, judged.count.counted)
+        walked = max(judged.count.read, judged.count.counted)
         out.print(
             f"Each request counts {render_count(walked)} rows for the {plan.outline.total} total: "
             f"{render_ms(time.ms)} ms (90 % interval {_bounds(time)})."
@@ -154,18 +155,19 @@ def _show_readers(out: Console, plan: Plan) -> None:
     best = next(c for c in plan.candidates if c.strategy == plan.verdict.strategy)
     readers, burden = plan.given.readers, best.burden
     out.print(
-        f"{plan.verdict.strategy} for {readers.users:,} readers, {readers.a_minute:g} pages a "
-        f"minute: {render_ms(burden.mean.ms)} ms a page, {render_ms(burden.p95_ms)} at p95, "
-        f"{burden.busy:.2g} connections busy, {render_bytes(burden.memory_bytes)} held"
+        f"{plan.verdict.strategy} for {readers.users:,} readers, {readers.a_minute:g} pages per "
+        f"minute: {render_ms(burden.mean.ms)} ms per page, {render_ms(burden.p95_ms)} ms at p95; "
+        f"keeps {100 * burden.busy:.2g} % of one connection busy, holds "
+        f"{render_bytes(burden.memory_bytes)} in the application"
     )
     sizes = judged.sizes
     best_size = next(one for one in sizes.sizes if one.size == sizes.default)
     near = min(sizes.sizes, key=lambda one: abs(one.size - judged.size))
     seen = readers.depth.mean * judged.size
     out.print(
-        f"a visit of {seen:,.0f} rows waits {near.wait_ms / 1000:.2g} s in all with {near.size} a "
-        f"page, {best_size.wait_ms / 1000:.2g} s with {best_size.size:,}; at most {sizes.most:,} a "
-        "page"
+        f"A visit of {seen:,.0f} rows waits {near.wait_ms / 1000:.2g} s in all with {near.size} "
+        f"rows per page, {best_size.wait_ms / 1000:.2g} s with {best_size.size:,}. Allow at most "
+        f"{sizes.most:,} rows per page."
     )
 
 
@@ -195,7 +197,11 @@ def _show_indexes(out: Console, plan: Plan) -> None:
 
 def _show_verdict(out: Console, plan: Plan) -> None:
     verdict = plan.verdict
-    second = f", then {verdict.runner_up} at {verdict.behind:.2f}×" if verdict.behind else ""
+    second = ""
+    if verdict.behind and verdict.behind >= _AHEAD:
+        second = f", then {verdict.runner_up} at {verdict.behind:.2f}× the time"
+    elif verdict.behind:
+        second = f"; {verdict.runner_up} would take about as long"
     out.print(f"[bold]verdict: [green]{verdict.strategy}[/][/]{second}")
     for reason in (*verdict.reasons, *verdict.give_up):
         out.print(Padding("• " + reason, (0, 2)))

@@ -96,7 +96,7 @@ def show_measurement(measurement: Measurement) -> None:
     out.print(f"\n[bold]{measurement.listing}[/] measured; counted are {unit}")
     table = make_table(
         "strategy", ">page", ">rows", ">expected", ">counted", ">ratio", ">ms expected",
-        ">9 in 10 within", ">ms", ">ratio",
+        ">90 % interval", ">ms", ">ratio",
     )  # fmt: skip
     last = ""
     for page in measurement.pages:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -12,20 +13,46 @@ from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 from sqlalchemy import Engine
 
-from vrelko.errors import PagesFileError
+from vrelko.errors import PagesFileError, VrelkoError
 from vrelko.measuring.drifting import clean_by_rate, drift
 from vrelko.measuring.measure import measure
+from vrelko.measuring.replay import Walks, replay
+from vrelko.measuring.spending import BUDGET_MS
 from vrelko.reporting.study import RATE_FACTORS, Study
 from vrelko.serving.planning import Plan
 
 
 def study(
-    engine: Engine, plan: Plan, walks: int, seed: int, progress: Callable[[int], None] | None = None
+    engine: Engine,
+    plan: Plan,
+    walks: int,
+    seed: int,
+    progress: Callable[[int], None] | None = None,
+    copy: Engine | None = None,
+    budget_ms: float = BUDGET_MS,
 ) -> Study:
-    """Measure a plan and replay its walks."""
-    measured, found = measure(engine, plan), drift(plan, engine, walks, seed, progress)
+    """Measure a plan and replay its walks, on a copy of the rows in the database of `copy`.
+
+    Without one an SQLite file is copied by itself, and nothing is replayed on a server. A replay
+    that fails loses nothing else: the study notes why.
+    """
+    found = drift(plan, seed=seed)
+    measured = measure(engine, plan, budget_ms=budget_ms)
+    notes = []
+    if copy is None and engine.dialect.name != "sqlite":
+        notes.append(
+            "No walk was replayed: on a server that needs a copy of the rows. Name a database to "
+            "make it in with --copy URL."
+        )
+    elif walks:
+        try:
+            replayed = replay(engine, plan, Walks(walks, seed), progress, copy)
+            found = replace(found, replayed=replayed)
+        except VrelkoError as error:
+            notes.append(f"The replay failed: {error}")
     clean = clean_by_rate(plan, RATE_FACTORS)
-    return Study(plan, measured, found, {str(way): shares for way, shares in clean.items()})
+    shares = {str(way): share for way, share in clean.items()}
+    return Study(plan, measured, found, shares, tuple(notes))
 
 
 def check_writable(path: Path) -> None:

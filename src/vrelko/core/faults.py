@@ -53,7 +53,7 @@ def find_faults(
     for item in advice:
         yield make_finding(
             "no-fitting-index", f"order {item.order}",
-            f"a page reads {max(item.before.entries, item.before.scanned):,.0f} rows and sorts "
+            f"a page reads {item.before.read:,.0f} rows and sorts "
             f"{item.before.sorted_rows:,.0f}; with the index it walks {item.after.entries:,.0f} "
             "entries", item.sql,
         )  # fmt: skip
@@ -200,7 +200,7 @@ def _find_sizes(
         index = "Make the index advised; then serve it by keyset" if advised else ""
         yield make_finding(
             "deep-offset", "last page",
-            f"the last page reads {max(deep.entries, deep.scanned):,.0f} rows or entries",
+            f"the last page reads {deep.read:,.0f} rows or entries",
             index or ("Serve it by keyset" if outline.strategy else
                       "Show fewer pages (max_offset=), or let readers filter first"),
         )  # fmt: skip

@@ -235,7 +235,7 @@ def _outlook(
     done = tuple(f"index {item.index.name}" for item in mine)
     done += ("total counted once per walk",) if counts else ()
     return Outlook(done, best.strategy, best.mean_ms, best.burden.p95_ms,
-                   *(max(work.entries, work.scanned) for work in works))  # fmt: skip
+                   *(work.read for work in works))  # fmt: skip
 
 
 _ROUGH = 0.4  # more log spread where facts are guessed or stale

@@ -18,6 +18,7 @@ MOST_BYTES = 1_000_000
 MOST_MS = 50.0
 """Bounds of the largest page size advised, where no need sets a time."""
 
+_A_QUARTER_MORE = 1.25
 _BYTES_A_MS = 1_250.0  # 10 Mbit/s
 
 
@@ -55,8 +56,9 @@ def sweep_sizes(
 ) -> SizeAdvice:
     """Return the costs of page sizes for readers who see as many rows a visit as they do now.
 
-    The default advised is the smallest size whose wait is within a tenth of the least; the most
-    the largest that keeps to `most_ms` and a megabyte.
+    The most advised is the largest size that keeps to `most_ms` and a megabyte; where even the
+    smallest takes longer, the largest that takes a quarter more than it. The default is the
+    smallest up to that whose wait is within a tenth of the least.
     """
     seen = readers.depth.mean * size_now
     found = []
@@ -67,7 +69,8 @@ def sweep_sizes(
         unseen = max(requests * size - seen, 0.0) if requests * size < model.matching else 0.0
         a_request = readers.round_trip_ms + ms + size * row / _BYTES_A_MS
         found.append(SizeCost(size, ms, size * row, requests, unseen * row, requests * a_request))
-    return SizeAdvice(tuple(found), _default(found), _most(found, most_ms or MOST_MS))
+    most = _most(found, most_ms or MOST_MS)
+    return SizeAdvice(tuple(found), _default([one for one in found if one.size <= most]), most)
 
 
 def _default(found: Sequence[SizeCost]) -> int:
@@ -76,5 +79,6 @@ def _default(found: Sequence[SizeCost]) -> int:
 
 
 def _most(found: Sequence[SizeCost], most_ms: float) -> int:
+    most_ms = max(most_ms, found[0].ms * _A_QUARTER_MORE)
     fitting = [one.size for one in found if one.ms <= most_ms and one.bytes <= MOST_BYTES]
     return max(fitting, default=found[0].size)

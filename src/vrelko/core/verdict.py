@@ -159,7 +159,8 @@ def _give_up(
             now = {"repeats": best.drift.repeats, "misses": best.drift.misses,
                    "p95_ms": best.burden.p95_ms,
                    "memory_mb": best.burden.memory_bytes / 1e6}[name]  # fmt: skip
-            yield f"without {name} = {getattr(needs, name):g}, {best.strategy} fits at {now:.3g}"
+            shown = f"{now:,.0f}" if now >= 100 else f"{now:.3g}"
+            yield f"without {name} = {getattr(needs, name):g}, {best.strategy} fits at {shown}"
 
 
 def _dearer(candidate: Candidate, best: Candidate) -> str:
@@ -223,4 +224,4 @@ def _for(best: Candidate, candidates: Sequence[Candidate], needs: Needs) -> Iter
 
 
 def _walked(work: Work) -> float:
-    return max(work.entries, work.scanned)
+    return work.read

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 from sqlalchemy import Connection, Engine
@@ -14,8 +14,10 @@ from vrelko.core.cost.rates import Clock, Time
 from vrelko.core.cost.work import Work
 from vrelko.core.outline import Strategy
 from vrelko.engines.registry import database_errors
+from vrelko.errors import VrelkoError
 from vrelko.measuring.memory import MOST_HELD, Footprint, measure_memory
-from vrelko.measuring.trials import Bench, Trial, count_work, time_trials
+from vrelko.measuring.spending import BUDGET_MS, Spending
+from vrelko.measuring.trials import Bench, Trial, run_limited, time_again, was_cut
 from vrelko.serving.planning import Plan
 
 SCHEMA = "vrelko.measurement/2"
@@ -23,13 +25,11 @@ SCHEMA = "vrelko.measurement/2"
 MOST_ROWS = 1_000_000
 """A listing of more rows is not loaded whole to be measured."""
 
-MOST_MS = 20_000.0
-"""A page expected to take longer is not run."""
-
 MOST_READERS = 10
 """Readers whose memory is measured at once; a connection pool has 15 by default."""
 
 _ROUNDS = 3
+_QUICK_MS = 50.0  # a page that took longer is not run again for its time
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,56 +108,103 @@ class Measurement:
         )  # fmt: skip
 
 
-def measure(engine: Engine, plan: Plan, readers: int | None = None) -> Measurement:
+def measure(
+    engine: Engine, plan: Plan, readers: int | None = None, budget_ms: float = BUDGET_MS
+) -> Measurement:
     """Run the pages of every candidate of a plan; count their work, time them, weigh their rows.
 
-    Reads only; each page runs five times, on PostgreSQL also under EXPLAIN ANALYZE. Memory is
-    measured for one reader and for `readers` at once (None: the plan's users, at most 10).
-    Raises PageError where a parameter has no value, DatabaseError when the database refuses.
+    Reads only, for `budget_ms` milliseconds of database time in all, a quarter of them by one
+    statement at most. A page runs up to five times, on PostgreSQL also under EXPLAIN ANALYZE; what
+    is slow runs once, and what is left out is noted. Memory is measured for one reader and for
+    `readers` at once (None: the plan's users, at most 10). Raises PageError where a parameter has
+    no value or for a budget that is none, DatabaseError when the database refuses.
     """
     plan.check_values()
     notes: list[str] = []
+    spending = Spending(budget_ms)
     engine_name = plan.facts.server.engine
     at_once = min(readers or plan.given.readers.users, MOST_READERS)
-    with database_errors("measurement"), engine.connect() as connection:
-        pages = tuple(_pages(connection, plan, notes))
+    with (
+        database_errors("measurement"),
+        spending.watch(engine),
+        engine.connect() as connection,
+    ):
+        pages = tuple(_pages(connection, plan, notes, spending))
     few = plan.judgement.rows <= MOST_HELD
-    memory = tuple(measure_memory(engine, plan, at_once, few, notes))
+    memory: tuple[Footprint, ...] = ()
+    if spending.left_ms > 0:
+        memory = tuple(measure_memory(engine, plan, at_once, few, notes))
+    else:
+        notes.append("memory was not measured: the budget of database time was spent")
     return Measurement(plan.listing, UNITS[engine_name], pages, memory, tuple(notes))
 
 
-def _pages(connection: Connection, plan: Plan, notes: list[str]) -> Iterator[Measured]:
+def _pages(
+    connection: Connection, plan: Plan, notes: list[str], spending: Spending
+) -> Iterator[Measured]:
+    """Yield the ladders' pages, in the order of the candidates; first pages are run first."""
     bench = Bench(connection, plan)
     clock = Clock(plan.judgement.rates, plan.facts.server)
-    size = plan.judgement.size
-    for candidate in plan.candidates:
+    size, asked = plan.judgement.size, []
+    for place, candidate in enumerate(plan.candidates):
         if candidate.strategy == "whole" and plan.judgement.rows > MOST_ROWS:
             notes.append(f"whole was not run: {plan.judgement.rows:,.0f} rows")
             continue
         rungs = candidate.ladder[:1] if candidate.strategy == "whole" else candidate.ladder
-        for rung in rungs:
-            if rung.time.ms > MOST_MS:
-                notes.append(
-                    f"{candidate.strategy}, page {rung.page:,} was not run: about "
-                    f"{rung.time.ms / 1000:,.0f} s"
-                )
-                continue
-            trial = bench.page(candidate.strategy, rung.offset, size)
-            yield _measured(connection, trial, rung.page, clock)
-    if plan.judgement.count is not None:
+        asked += [(i, place, candidate.strategy, rung) for i, rung in enumerate(rungs)]
+    found = {}
+    left_out: dict[str, list[int]] = {}
+    for i, place, strategy, rung in sorted(asked, key=lambda one: one[:2]):
+        name = f"{strategy}, page {rung.page:,}"
+        if rung.time.ms > max(spending.one_ms, 1.0) or spending.one_ms <= 0:
+            left_out.setdefault(strategy, []).append(rung.page)
+            continue
+        try:
+            trial = bench.page(strategy, rung.offset, size, spending.one_ms)
+        except VrelkoError as error:  # the key that it begins behind took too long
+            if not was_cut(error):
+                raise
+            connection.rollback()
+            notes.append(f"{name} was not run: its key was not found in {spending.one_ms:,.0f} ms")
+            continue
+        measured = _measured(connection, trial, rung.page, clock, spending)
+        if measured is None:
+            notes.append(f"{name} took longer than the time limit")
+        else:
+            found[place, i] = measured
+    yield from (found[key] for key in sorted(found))
+    if left_out:
+        named = "; ".join(
+            name if name == "whole" else f"{name} {', '.join(f'{page:,}' for page in pages)}"
+            for name, pages in left_out.items()
+        )
+        notes.append(
+            f"pages not run, to keep within {spending.budget_ms:,.0f} ms of database time: {named}"
+        )
+    if plan.judgement.count is not None and plan.judgement.count_time is not None:
+        if plan.judgement.count_time.ms > spending.one_ms:
+            notes.append(f"the total was not counted: about {plan.judgement.count_time.ms:,.0f} ms")
+            return
         cap = plan.outline.cap if plan.outline.total == "capped" else None
         trial = bench.total(cap)
-        found = _measured(connection, trial, 0, clock)
-        yield Measured(f"total ({plan.outline.total})", 0, 0, trial.estimate, found.expected,
-                       found.counted, found.time, found.ms, 1)  # fmt: skip
+        total = _measured(connection, trial, 0, clock, spending)
+        if total is not None:
+            yield replace(total, strategy=f"total ({plan.outline.total})", rows=1)
 
 
-def _measured(connection: Connection, trial: Trial, page: int, clock: Clock) -> Measured:
+def _measured(
+    connection: Connection, trial: Trial, page: int, clock: Clock, spending: Spending
+) -> Measured | None:
+    """Return a page as measured; None where it ran into its time limit, or was not counted."""
     engine = clock.rates.engine
-    rows = trial.run()
-    counted = count_work(connection, trial)
-    ((_, ms),) = time_trials([trial], _ROUNDS)
+    run = run_limited(connection, trial, spending.one_ms, spending, spending.one_ms, 0.0)
+    if run.cut or run.counted is None:
+        return None
+    ms = run.ms
+    for _ in range(_ROUNDS):
+        if ms < _QUICK_MS and ms < spending.one_ms:
+            ms = min(ms, time_again(connection, trial, spending))
     return Measured(
         trial.strategy, page, trial.offset, trial.estimate, counted_as(engine, trial.estimate),
-        counted, clock.time(trial.estimate, trial.passing, trial.path), ms, rows,
+        run.counted, clock.time(trial.estimate, trial.passing, trial.path), ms, int(run.rows),
     )  # fmt: skip

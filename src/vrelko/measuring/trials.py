@@ -186,7 +186,7 @@ def run_limited(
             if name == "postgresql" and (ms <= slow_ms or ms > misjudged_ms):
                 counted = float(count_again(connection, sent).blocks or 0)
     except VrelkoError as error:
-        if not _was_cut(error):
+        if not was_cut(error):
             raise
         connection.rollback()
         ms, cut = ms or (perf_counter() - began) * 1e3, not ms
@@ -209,7 +209,7 @@ def _run_sqlite(connection: Connection, trial: Trial, most_ms: float, spending: 
         try:
             rows = trial.run()
         except VrelkoError as error:
-            if not _was_cut(error):
+            if not was_cut(error):
                 raise
             cut = True
     ms = (perf_counter() - began) * 1e3
@@ -229,7 +229,7 @@ def time_again(connection: Connection, trial: Trial, spending: Spending) -> floa
     return ms
 
 
-def _was_cut(error: VrelkoError) -> bool:
+def was_cut(error: VrelkoError) -> bool:
     """Tell whether a statement ran into its time limit."""
     cause = error.__cause__
     return isinstance(error, TimeLimitError) or (

@@ -18,12 +18,14 @@ class Study:
     """One listing: planned, measured, and walked while rows change.
 
     `clean`: each way's share of clean walks where write rates are multiplied by RATE_FACTORS.
+    `notes` say what was left out, and why.
     """
 
     plan: Plan
     measurement: Measurement
     drift: Drift
     clean: dict[str, list[float]] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
 
     def as_dict(self) -> dict[str, Any]:
         """Return the study as plain data."""
@@ -32,4 +34,5 @@ class Study:
             "measurement": self.measurement.as_dict(),
             "drift": self.drift.as_dict(),
             "clean_walks": {"rate_factors": list(RATE_FACTORS), **self.clean},
+            "notes": list(self.notes),
         }

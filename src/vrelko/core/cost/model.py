@@ -278,6 +278,7 @@ class CostModel:
             side_by_side = 1 + _WORKER_SHARE * path.workers
             work = replace(
                 work, gathered=1.0, scanned=work.scanned / side_by_side,
+                elsewhere=work.scanned * (1 - 1 / side_by_side),
                 scanned_blocks=work.scanned_blocks / side_by_side,
                 checked=work.checked / side_by_side, sort_logs=work.sort_logs / side_by_side,
                 sort_units=work.sort_units / side_by_side,

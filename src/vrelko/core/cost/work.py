@@ -18,7 +18,8 @@ class Work:
     table. `counted` rows that were only counted. `dives` into an index to estimate a range.
     `gathered`: 1 where parallel workers are started. `steps` of SQLite's machine. `rows`, `bytes`
     and `values` (rows times columns) handed over. `misses`: blocks to be fetched when none is in
-    cache; warm, they cost time where they are more than the cache holds. `timed_us`: microseconds
+    cache; warm, they cost time where they are more than the cache holds. `elsewhere`: rows that
+    parallel workers scan meanwhile, which take no time of their own. `timed_us`: microseconds
     measured for such a page, which stand in place of all that the counts would tell, missing by
     `timed_scatter` (a standard deviation of logarithms).
     """
@@ -45,6 +46,7 @@ class Work:
     bytes: float = 0.0
     values: float = 0.0
     misses: float = 0.0
+    elsewhere: float = 0.0
     timed_us: float = 0.0
     timed_scatter: float = 0.0
 
@@ -53,6 +55,11 @@ class Work:
         both = Work(*(getattr(self, f.name) + getattr(other, f.name) for f in fields(self)))
         scatter = max(self.timed_scatter, other.timed_scatter)
         return replace(both, misses=max(self.misses, other.misses), timed_scatter=scatter)
+
+    @property
+    def read(self) -> float:
+        """Rows or index entries read in all."""
+        return max(self.entries, self.scanned + self.elsewhere)
 
     def times(self, factor: float) -> Work:
         """Return the work done `factor` times."""
