@@ -76,8 +76,9 @@ def _variants(listing: Listing) -> Iterator[tuple[str | None, dict[str, Any]]]:
     if listing.workload.uses:
         for use in listing.workload.uses:
             yield use.order, {**usual, **use.params}
-    else:
-        yield None, usual
+    else:  # every order is in use then, as the planner takes it
+        for order in listing.orders():
+            yield str(order), usual
 
 
 def _row(listing: Listing, order: str, size: int, one: Any) -> dict[str, Any]:

@@ -12,7 +12,7 @@ from vrelko.core.cost.rates import Rates
 from vrelko.core.facts import Facts
 from vrelko.core.workload import Needs, Readers, Writers
 from vrelko.engines.limits import is_time_limit, limit_time
-from vrelko.errors import FactsError, OrderError
+from vrelko.errors import FactsError, OrderError, PageError
 from vrelko.measuring.spending import BUDGET_MS, Spending
 from vrelko.measuring.verification import verify
 from vrelko.serving import planning
@@ -101,7 +101,7 @@ def plan(
         spending = Spending(budget_ms)
         with spending.watch(engine):
             for one in several:
-                check_claims(engine, one, spending)
+                check_claims(engine, one, spending, params)
             plans = list(planning.plan(several, facts, *given, engine=engine, rates=rates))
         if run and plans:
             plans = verify(engine, plans, thorough=thorough, spending=spending)
@@ -114,13 +114,23 @@ _LOOKED_AT = 20_000
 """Rows among which a claimed key is looked for twice."""
 
 
-def check_claims(engine: Engine, listing: Listing, spending: Spending) -> None:
+def check_claims(
+    engine: Engine,
+    listing: Listing,
+    spending: Spending,
+    params: Mapping[str, Any] | None = None,
+) -> None:
     """Raise OrderError where two rows share the columns that are said to identify one.
 
     The first 20,000 rows are looked at, as far as the time for one statement allows.
     """
     described = listing.variety.described
     if not listing.variety.claimed or described.wrapped:
+        return
+    typical = params if params is not None else listing.workload.params
+    try:
+        values = listing.run_values(listing.check_params(typical))
+    except PageError:  # a parameter without a value
         return
     columns = [described.columns[name] for name in described.unique]
     some = listing.select.order_by(None).with_only_columns(*columns, maintain_column_froms=True)
@@ -129,7 +139,7 @@ def check_claims(engine: Engine, listing: Listing, spending: Spending) -> None:
     with engine.connect() as connection:
         try:
             with limit_time(connection, max(spending.one_ms, 1.0)):
-                found = connection.execute(twice, listing.run_values({})).first()
+                found = connection.execute(twice, values).first()
         except DBAPIError as error:
             if not is_time_limit(error):
                 raise

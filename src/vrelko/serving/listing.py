@@ -147,6 +147,10 @@ class Listing:
         """The name that the select gives the table whose rows are paged: its alias, or its own."""
         return self.variety.described.table_names[0]
 
+    def with_workload(self, workload: Workload) -> Listing:
+        """Return the listing with other readers, writers, needs and typical parameters."""
+        return Listing(self.select, **{**self._arguments, "workload": workload})
+
     @property
     def workload(self) -> Workload:
         """Its readers, writers, needs and typical parameters, as far as they were given."""

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
-from sqlalchemy import Column, Engine, Table, and_, bindparam, select
+from sqlalchemy import Column, Engine, Subquery, Table, and_, bindparam, select
 from sqlalchemy.engine import make_url
 from sqlalchemy.exc import ArgumentError
 
@@ -23,7 +23,12 @@ from vrelko.errors import PagesFileError, VrelkoError, nearest
 from vrelko.serving.listing import Listing
 from vrelko.serving.pages_models import CONDITION, ListingModel, PagesModel, Range
 from vrelko.serving.pages_steady import steady_of
-from vrelko.serving.pages_tables import read_facts, reflect_table, table_of_facts
+from vrelko.serving.pages_tables import (
+    read_facts,
+    reflect_table,
+    table_of_facts,
+    table_of_sql,
+)
 from vrelko.sql.searching import Search
 
 _COMPARISONS = {"ge": "__ge__", "gt": "__gt__", "le": "__le__", "lt": "__lt__"}
@@ -105,11 +110,13 @@ def load(path: str | Path, engine: Engine | None = None) -> Pages:
         facts = read_facts(file.parent / model.source.facts)
         opened: Engine | None = None
         find = partial(table_of_facts, file, facts)
+        ask = partial(_refuse_sql, file)
     else:
         opened = engine if engine is not None else open_database(_address(file, model))
         find = partial(reflect_table, file, opened)
+        ask = partial(table_of_sql, file, opened)
     try:
-        listings = _listings(file, model, find)
+        listings = _listings(file, model, find, ask)
     except VrelkoError:
         if engine is None and opened is not None:
             opened.dispose()
@@ -127,14 +134,25 @@ def load(path: str | Path, engine: Engine | None = None) -> Pages:
     return Pages(file, opened, listings, facts, anchors, web)
 
 
+def _refuse_sql(file: Path, listing: str, _: str) -> Subquery:
+    raise PagesFileError(
+        f"{file}: listing.{listing}.sql cannot be read without a database",
+        'Name one with url = "…" under [source], or describe the listing by its table',
+        "pages-sql",
+    )
+
+
 def _listings(
-    file: Path, model: PagesModel, find: Callable[[str, str], Table]
+    file: Path,
+    model: PagesModel,
+    find: Callable[[str, str], Table],
+    ask: Callable[[str, str], Subquery],
 ) -> dict[str, Listing]:
     secrets = _secrets(file, model)
     found = {}
     for name, described in model.listing.items():
         try:
-            found[name] = _listing(file, name, described, find, secrets)
+            found[name] = _listing(file, name, described, find, ask, secrets)
         except PagesFileError:
             raise
         except VrelkoError as error:
@@ -251,18 +269,19 @@ def _listing(
     name: str,
     model: ListingModel,
     find: Callable[[str, str], Table],
+    ask: Callable[[str, str], Subquery],
     secrets: list[str],
 ) -> Listing:
     workload = _workload(model)
     if model.python is not None:
-        return _from_python(file, name, model.python)
-    table = find(name, str(model.table))
+        return _from_python(file, name, model, workload)
+    table = find(name, model.table) if model.table is not None else ask(name, str(model.sql))
 
-    def column(key: str, wanted: str) -> Column[Any]:
+    def column(key: str, wanted: str) -> Any:
         if wanted not in table.c:
+            what = f"table {table.name!r}" if model.sql is None else "the query"
             raise PagesFileError(
-                f"{file}: listing.{name}.{key} names a column {wanted!r} that table {table.name!r} "
-                "does not have",
+                f"{file}: listing.{name}.{key} names a column {wanted!r} that {what} does not have",
                 nearest(wanted, table.c.keys()),
                 "pages-column",
             )
@@ -362,7 +381,12 @@ def _workload(model: ListingModel) -> Workload:
     )
 
 
-def _from_python(file: Path, name: str, path: str) -> Listing:
+_WORKLOAD_KEYS = {"params", "readers", "writers", "needs", "uses"}
+
+
+def _from_python(file: Path, name: str, model: ListingModel, workload: Workload) -> Listing:
+    """Return the listing of a module, with the workload that the file describes, if it does."""
+    path = str(model.python)
     module, _, attribute = path.partition(":")
     try:
         found = getattr(import_module(module), attribute)
@@ -378,4 +402,6 @@ def _from_python(file: Path, name: str, path: str) -> Listing:
             'Write it as "package.module:listing"',
             "pages-python",
         )
-    return found
+    if not model.model_fields_set & _WORKLOAD_KEYS:
+        return found
+    return found.with_workload(workload)

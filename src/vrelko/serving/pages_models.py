@@ -201,6 +201,7 @@ class ListingModel(_Strict):
 
     kind: Literal["grid", "feed", "choices", "export"] = "grid"
     table: str | None = None
+    sql: str | None = None
     python: str | None = None
     columns: list[str] = []
     where: dict[str, Condition] = {}
@@ -231,8 +232,10 @@ class ListingModel(_Strict):
 
     @model_validator(mode="after")
     def _one_origin(self) -> ListingModel:
-        if (self.table is None) == (self.python is None):
-            raise ValueError('either table = "name" or python = "package.module:listing"')
+        if sum(one is not None for one in (self.table, self.sql, self.python)) != 1:
+            raise ValueError(
+                'one of table = "name", sql = "SELECT …" and python = "package.module:listing"'
+            )
         return self
 
 

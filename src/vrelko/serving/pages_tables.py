@@ -18,15 +18,23 @@ from sqlalchemy import (
     LargeBinary,
     MetaData,
     Numeric,
+    Select,
     String,
     Table,
     Time,
     Uuid,
+    column,
     inspect,
+    literal_column,
+    select,
+    text,
 )
+from sqlalchemy.engine.reflection import Inspector
+from sqlalchemy.exc import DBAPIError
+from sqlalchemy.sql.selectable import Subquery
 
 from vrelko.core.facts import Facts
-from vrelko.engines.registry import database_errors
+from vrelko.engines.registry import database_errors, read_kinds
 from vrelko.errors import FactsError, PagesFileError, nearest
 
 _TYPES: tuple[tuple[str, Any], ...] = (
@@ -42,14 +50,61 @@ def reflect_table(file: Path, engine: Engine, listing: str, table: str) -> Table
     """Return a table as the database has it. Raises PagesFileError and DatabaseError."""
     with database_errors("reading of the catalog"):
         inspector = inspect(engine)
-        known = [*inspector.get_table_names(), *inspector.get_view_names()]
+        known, space, name = _known(inspector, None), None, table
+        if table not in known and "." in table:
+            space, _, name = table.partition(".")
+            if space in inspector.get_schema_names():
+                known = [f"{space}.{one}" for one in _known(inspector, space)]
         if table not in known:
             raise _missing(file, listing, table, known, "the database does not have")
-        found = Table(table, MetaData(), autoload_with=engine, resolve_fks=False)
-    for column in found.columns:  # MariaDB's floats are reflected as decimals of ten digits
-        if isinstance(column.type, Float) and column.type.asdecimal:
-            column.type = Double(asdecimal=False)
+        found = Table(name, MetaData(), schema=space, autoload_with=engine, resolve_fks=False)
+    for one in found.columns:  # MariaDB's floats are reflected as decimals of ten digits
+        if isinstance(one.type, Float) and one.type.asdecimal:
+            one.type = Double(asdecimal=False)
     return found
+
+
+def _known(inspector: Inspector, schema: str | None) -> list[str]:
+    """Return the names of what rows can be read from in a schema."""
+    names = [*inspector.get_table_names(schema), *inspector.get_view_names(schema)]
+    if inspector.dialect.name == "postgresql":
+        names += inspector.get_materialized_view_names(schema)
+        names += inspector.get_foreign_table_names(schema)  # type: ignore[attr-defined]
+    return names
+
+
+def table_of_sql(file: Path, engine: Engine, listing: str, sql: str) -> Subquery:
+    """Return a query's rows as something to select from, its columns as the database names them.
+
+    The query is sent once without asking for a row. Raises PagesFileError.
+    """
+    statement = text(sql.strip().rstrip(";"))
+    asked = statement.columns().subquery("vrelko_asked")
+    names: list[str] = []
+    try:
+        with engine.connect() as connection:
+            probe: Select[Any] = select(literal_column("*")).select_from(asked).limit(0)
+            values = dict.fromkeys(statement._bindparams)
+            names = list(connection.execute(probe, values).keys())
+            bare = statement.columns(*(column(name) for name in names)).subquery("vrelko_asked")
+            kinds = read_kinds(connection, select(bare).limit(0), values, connection.dialect)
+    except DBAPIError as error:
+        raise PagesFileError(
+            f"{file}: listing.{listing}.sql is refused by the database: {error.orig}",
+            "Correct the query; it is read as it stands, in a subquery",
+            "pages-sql",
+        ) from error
+    if len(set(names)) < len(names):
+        raise PagesFileError(
+            f"{file}: listing.{listing}.sql gives two columns of one name",
+            "Name each column differently: SELECT a.id, b.id AS other_id …",
+            "pages-sql",
+        )
+    columns = [
+        column(name, _type_of(kind.kind) if kind is not None else None)
+        for name, kind in zip(names, kinds, strict=True)
+    ]
+    return statement.columns(*columns).subquery("vrelko_sql")
 
 
 def table_of_facts(file: Path, facts: Facts, listing: str, table: str) -> Table:
@@ -58,12 +113,13 @@ def table_of_facts(file: Path, facts: Facts, listing: str, table: str) -> Table:
     if table not in known:
         raise _missing(file, listing, table, known, "the facts do not have")
     found = facts.table(table)
+    table = found.bare_name
     columns = [
         Column(one.name, _type_of(one.type), primary_key=one.name in found.primary_key,
                nullable=one.nullable and one.name not in found.primary_key)
         for one in found.columns
     ]  # fmt: skip
-    return Table(table, MetaData(), *columns)
+    return Table(table, MetaData(), *columns, schema=found.schema)
 
 
 def read_facts(path: Path) -> Facts:

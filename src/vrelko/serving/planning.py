@@ -262,7 +262,8 @@ def _uses_of(
 
 
 def _use_of(listing: Listing, dialect: str, values: Mapping[str, Any], use: Use) -> VariantUse:
-    params = {**values, **use.params}
+    kept = listing.variety.filters.unless_optional(values)
+    params = {**kept, **use.params}
     outline = listing.outline(dialect, params)
     variant = listing.variant(dialect, use.order, params)
     texts = [str(order) for order in listing.orders(dialect)]

@@ -142,6 +142,10 @@ class Filters:
                     "parameter-missing",
                 )
 
+    def unless_optional(self, params: Mapping[str, Any]) -> dict[str, Any]:
+        """Return parameters without those that only optional filters, or the search, take."""
+        return {name: value for name, value in params.items() if name in self.base}
+
     def active(self, params: Mapping[str, Any]) -> tuple[str, ...]:
         """Return the names of the filters whose parameters are all given, the search's last."""
         names = tuple(

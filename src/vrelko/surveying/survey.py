@@ -6,14 +6,15 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import Connection, Engine, Table
+from sqlalchemy import Connection, Engine, Table, func, select
 from sqlalchemy.exc import DBAPIError
 
-from vrelko.core.facts import Facts, ServerFacts, TableFacts
+from vrelko.core.facts import ColumnFacts, Facts, ServerFacts, TableFacts, usual_width
 from vrelko.core.outline import Outline
 from vrelko.engines import mariadb_catalog, postgresql_catalog, sqlite_catalog
+from vrelko.engines.estimates import estimate_rows
 from vrelko.engines.registry import database_errors, dialect_of
-from vrelko.errors import DatabaseError, nearest
+from vrelko.errors import DatabaseError, VrelkoError, nearest
 from vrelko.surveying import mariadb_tables, postgresql_tables, sqlite_tables
 from vrelko.surveying.budget import Budget
 from vrelko.surveying.sampling import COUNT_CAP, count_capped, quote_name
@@ -56,6 +57,9 @@ def survey(engine: Engine, what: Any = None, budget_ms: float = BUDGET_MS) -> Fa
         for name in names:
             seen = len(notes)
             found = survey_table(connection, name, budget, notes)
+            asked = _query_named(what, name) if found is None else None
+            if asked is not None:
+                found = _survey_query(connection, name, asked, notes)
             if found is None:
                 told = notes[seen:]
                 raise DatabaseError(
@@ -129,3 +133,42 @@ def _count(connection: Connection, table: TableFacts, column: str, value: Any) -
             return count_capped(connection, source, column, value)
     except DBAPIError:
         return None
+
+
+_QUERY_ROWS = 100_000
+
+
+def _query_named(what: Any, name: str) -> Any:
+    """Return the listing whose rows come from a query of this name, None where there is none."""
+    several = what if isinstance(what, (list, tuple)) else [what]
+    for one in several:
+        if hasattr(one, "paged_name") and one.paged_table is None and one.paged_name == name:
+            return one
+    return None
+
+
+def _survey_query(
+    connection: Connection, name: str, listing: Any, notes: list[str]
+) -> TableFacts | None:
+    """Return what is known of a query: its columns, and its rows as estimated or counted so far."""
+    notes.append(f"{name}: what lies behind it is not known here; its pages are counted alone")
+    select_ = listing.select.order_by(None)
+    try:
+        values = listing.run_values(listing.check_params(listing.workload.params))
+    except VrelkoError:  # a parameter without a value
+        values = None
+    rows: float | None = 0.0
+    if values is not None:
+        rows = estimate_rows(connection, select_, values, None)
+        if rows is None:
+            some = select_.limit(_QUERY_ROWS).subquery()
+            counted = select(func.count()).select_from(some)
+            rows = connection.execute(counted, values).scalar()
+    columns = tuple(
+        ColumnFacts(str(column.key), str(column.type), True, usual_width(str(column.type)))
+        for column in listing.select.selected_columns
+    )
+    bytes_ = 8.0 + sum(column.width or 8.0 for column in columns)
+    rows = float(rows or 0.0)
+    return TableFacts(name, rows, "estimate of the server", bytes_, max(rows * bytes_ / 8192, 1.0),
+                      columns, (), (), is_view=True)  # fmt: skip
