@@ -148,8 +148,12 @@ def choose_path(
         return min(paths, key=lambda path: (len(_lost(path, fixed)), not path.covering,
                                             _leaves(path, table)))  # fmt: skip
     return min(paths, key=lambda path: (path.kind != "ordered" or bool(_lost(path, fixed)),
-                                        len(_lost(path, fixed)), path.kind != "ordered",
+                                        len(_lost(path, fixed)), _KIND_RANK[path.kind],
                                         not path.covering, -len(path.fixed)))  # fmt: skip
+
+
+_KIND_RANK: dict[PathKind, int] = {"ordered": 0, "grouped": 1, "sorted": 2}
+_SMALL_GROUP = 0.05  # of the rows; larger groups are sorted as a whole
 
 
 def choose_keys(
@@ -303,6 +307,8 @@ def _useful(
     leads = bool(index.columns) and index.columns[0].name in _pinned(outline, True)
     if order is None:
         return True
+    if _first_terms(index, order, fixed, table, engine):
+        return True
     return leads or serves_order(index, order, _pinned(outline, served), table, engine, served)
 
 
@@ -335,6 +341,9 @@ def _path(
     ordered = order is not None and serves_order(index, order, tried, table, engine, served)
     if ordered and not served and sets:
         used, sets = [name for name in used if name in fixed], []
+    alike: tuple[str, ...] = ()
+    if order is not None and not ordered:
+        alike = _first_terms(index, order, used, table, engine)
     behind = index.columns[len(used)].name if len(used) < len(index.columns) else None
     share, residual, passing = shares(outline, table, used, behind)
     held = index.held | set(index_tail(table, engine))
@@ -344,16 +353,40 @@ def _path(
     if order is not None:
         needed |= {name for owner, name in outline.columns if owner == table.name}
         needed |= set(order.names)
+    kind: PathKind = "ordered" if ordered or order is None else "grouped" if alike else "sorted"
     return AccessPath(
-        "ordered" if ordered or order is None else "sorted", index, tuple(used), share, residual,
-        passing,
+        kind, index, tuple(used), share, residual, passing,
         covering=needed <= held and len(outline.tables) == 1 and index.name != CLUSTER,
         bounded=any(c.column == behind and c.kind == "range" for c in outline.conditions),
-        scan="index" if ordered or engine != "postgresql" or order is None else "bitmap",
+        scan="bitmap" if kind == "sorted" and engine == "postgresql" else "index",
         inside=bool(residual) and set(residual) <= held and index.name != CLUSTER,
         branches=max(_values(outline, sets), 1) if served and ordered else 1,
-        runs=_runs(outline, order, table, index, engine, sets),
+        runs=_runs(outline, order, table, index, engine, sets), presorted=alike,
     )  # fmt: skip
+
+
+def _first_terms(
+    index: IndexFacts, order: Order, fixed: Sequence[str], table: TableFacts, engine: str
+) -> tuple[str, ...]:
+    """Return the first terms of an order that an index gives, where an engine sorts by groups.
+
+    MariaDB never does; the others where groups are expected to be small.
+    """
+    if engine == "mariadb":
+        return ()
+    held = [column.name for column in index.columns]
+    lead = 0
+    while lead < len(held) and held[lead] in fixed:
+        lead += 1
+    rest = IndexFacts(index.name, index.columns[lead:])
+    terms = presorted(rest, order, fixed)
+    known = [table.column(name).distinct for name in terms if table.has_column(name)]
+    if not terms or len(known) < len(terms) or not all(known):
+        return ()
+    values = 1.0
+    for value in known:
+        values *= value or 1.0
+    return terms if 1 / max(values, 1.0) <= _SMALL_GROUP else ()
 
 
 def _runs(

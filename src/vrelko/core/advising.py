@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from vrelko.core.access import advise_index, choose_path, fixed_columns
-from vrelko.core.cost.model import make_model
+from vrelko.core.cost.groups import find_groups
+from vrelko.core.cost.model import CostModel, make_model
 from vrelko.core.cost.rates import Clock
 from vrelko.core.cost.work import Work
 from vrelko.core.facts import ServerFacts, TableFacts, declared_bytes
@@ -18,6 +19,7 @@ from vrelko.core.quoting import quote, quote_table
 SORTED_ROWS = 1_000
 """Fewer rows than this are sorted for each page well within a millisecond; no index is advised."""
 
+_GROUPS = 2.0  # pages; groups of fewer rows are sorted for each page at little cost
 _MOST_INCLUDED = 64.0  # bytes of columns that an index is widened by
 _PAYS = 1.5
 
@@ -53,10 +55,12 @@ def advise_indexes(
     server: ServerFacts,
     clock: Clock,
     jumps: bool = False,
+    today: Mapping[str, CostModel] | None = None,
 ) -> Iterator[Advice]:
     """Yield an index for each order of a listing that none serves; none that another covers.
 
     `jumps`: readers ask for pages by number, so that an index which holds all columns may pay.
+    `today`: the cost models of orders as they are, where more is known than facts tell.
     """
     known = table
     for order in orders:
@@ -64,6 +68,9 @@ def advise_indexes(
         if path.kind == "ordered" and not set(fixed_columns(outline)) - set(path.fixed):
             continue
         if table.rows * path.share < SORTED_ROWS:
+            continue
+        size = outline.sizes.default
+        if path.kind == "grouped" and find_groups(order, path, table).size(0.0) < _GROUPS * size:
             continue
         if any(not table.has_column(name) for name in order.names) or table.is_view:
             continue
@@ -73,9 +80,9 @@ def advise_indexes(
         if jumps and server.engine == "postgresql":
             index = _with_included(index, outline, order, table, server, clock)
         known = replace(known, indexes=(*known.indexes, replace(index, partial=False)))
-        size = outline.sizes.default
-        before = make_model(outline, order, table, server).keyset(size + 1)
-        after = make_model(outline, order, known, server).keyset(size + 1)
+        model = (today or {}).get(str(order)) or make_model(outline, order, table, server)
+        before = model.keyset(size + 1, at=model.matching / 3)
+        after = make_model(outline, order, known, server).keyset(size + 1, at=model.matching / 3)
         bytes_ = table.rows * (index.entry_bytes or 20.0) / _FILL
         yield Advice(
             index, table.name, str(order), create_text(index, table, server.engine), before,

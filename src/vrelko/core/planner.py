@@ -175,7 +175,8 @@ def judge(
     served_by = outline.strategy or verdict.strategy
     jumps = given.readers.depth.jumps > 0
     lacking = () if outline.opaque else outline.orders
-    advice = merge_advice(advise_indexes(outline, lacking, table, server, clock, jumps))
+    today = {str(variant.order): variant.model for variant in variants[::-1]}
+    advice = merge_advice(advise_indexes(outline, lacking, table, server, clock, jumps, today))
     findings = tuple(find_faults(variants, outline.orders, given.readers, given.writers, advice,
                                  served_by, server))  # fmt: skip
     counted = count_work(outline, model)

@@ -103,8 +103,9 @@ class Clock:
         access path that calibration has not run, and near the size of the cache.
         """
         ms = self.ms(work)
-        variance = self.rates.spread**2
-        if work.timed_us:
+        measured = bool(work.timed_us) and not self.cold
+        variance = (SPREAD_FITTED[self.rates.engine] if measured else self.rates.spread) ** 2
+        if measured:
             variance += _COUNTED**2 + work.timed_scatter**2
         elif passing < 1 and work.rows:
             variance += math.log1p((1 - passing) / max(work.rows, 1.0))
