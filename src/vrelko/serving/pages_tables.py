@@ -86,6 +86,7 @@ def table_of_sql(file: Path, engine: Engine, listing: str, sql: str) -> Subquery
             probe: Select[Any] = select(literal_column("*")).select_from(asked).limit(0)
             values = dict.fromkeys(statement._bindparams)
             names = list(connection.execute(probe, values).keys())
+            _refuse_twice(file, listing, names)
             bare = statement.columns(*(column(name) for name in names)).subquery("vrelko_asked")
             kinds = read_kinds(connection, select(bare).limit(0), values, connection.dialect)
     except DBAPIError as error:
@@ -94,17 +95,22 @@ def table_of_sql(file: Path, engine: Engine, listing: str, sql: str) -> Subquery
             "Correct the query; it is read as it stands, in a subquery",
             "pages-sql",
         ) from error
-    if len(set(names)) < len(names):
-        raise PagesFileError(
-            f"{file}: listing.{listing}.sql gives two columns of one name",
-            "Name each column differently: SELECT a.id, b.id AS other_id …",
-            "pages-sql",
-        )
     columns = [
         column(name, _type_of(kind.kind) if kind is not None else None)
         for name, kind in zip(names, kinds, strict=True)
     ]
     return statement.columns(*columns).subquery("vrelko_sql")
+
+
+def _refuse_twice(file: Path, listing: str, names: list[str]) -> None:
+    """Raise PagesFileError where two columns have one name; SQLite tells them as x and x:1."""
+    if len(set(names)) < len(names) or any(name.partition(":1")[0] in names[:i]
+                                           for i, name in enumerate(names)):  # fmt: skip
+        raise PagesFileError(
+            f"{file}: listing.{listing}.sql gives two columns of one name",
+            "Name each column differently: SELECT a.id, b.id AS other_id …",
+            "pages-sql",
+        )
 
 
 def table_of_facts(file: Path, facts: Facts, listing: str, table: str) -> Table:

@@ -86,6 +86,12 @@ class Check:
         return max(sizes, key=sizes.count) if sizes else 0
 
     @property
+    def alone(self) -> float | None:
+        """The only depth at which usual pages were counted, None where there are more."""
+        depths = {one.offset for one in self.counts if one.size == self.size}
+        return depths.pop() if len(depths) == 1 else None
+
+    @property
     def off(self) -> float:
         """How far the worst count lies from its prediction, as a factor."""
         return max((one.off for one in self.counts), default=1.0)
