@@ -123,7 +123,7 @@ def test_a_file_of_everything(write):
         ('":station" }', "{ } }", "listing.grid.where.station_id"),
         ('"exact"', '"exactly"', "listing.grid.total.*'exact', 'capped', 'about' or 'none'"),
         ("params  =", "parms =", "'listing.grid.parms' is not known.*'params'"),
-        ('table   = "capture"', "", "listing.grid.*either table"),
+        ('table   = "capture"', "", "listing.grid.*one of table"),
         ('table   = "capture"', 'python = "json:dumps"', "names a function, not a Listing"),
         ('table   = "capture"', 'python = "no.such:thing"', "cannot be imported"),
         ("[listing.grid]", "[listin.grid]", "'listin'|'listing'"),
