@@ -77,7 +77,8 @@ def _variants(listing: Listing) -> Iterator[tuple[str | None, dict[str, Any]]]:
         for use in listing.workload.uses:
             yield use.order, {**usual, **use.params}
     else:  # every order is in use then, as the planner takes it
-        for order in listing.orders():
+        described = listing.variety.described
+        for order in described.given[: len(described.given) - described.search_orders]:
             yield str(order), usual
 
 

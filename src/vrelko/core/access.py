@@ -307,7 +307,7 @@ def _useful(
     leads = bool(index.columns) and index.columns[0].name in _pinned(outline, True)
     if order is None:
         return True
-    if _first_terms(index, order, fixed, table, engine):
+    if _first_terms(index, order, fixed, table, engine, served):
         return True
     return leads or serves_order(index, order, _pinned(outline, served), table, engine, served)
 
@@ -343,7 +343,7 @@ def _path(
         used, sets = [name for name in used if name in fixed], []
     alike: tuple[str, ...] = ()
     if order is not None and not ordered:
-        alike = _first_terms(index, order, used, table, engine)
+        alike = _first_terms(index, order, used, table, engine, served)
     behind = index.columns[len(used)].name if len(used) < len(index.columns) else None
     share, residual, passing = shares(outline, table, used, behind)
     held = index.held | set(index_tail(table, engine))
@@ -366,20 +366,26 @@ def _path(
 
 
 def _first_terms(
-    index: IndexFacts, order: Order, fixed: Sequence[str], table: TableFacts, engine: str
+    index: IndexFacts,
+    order: Order,
+    fixed: Sequence[str],
+    table: TableFacts,
+    engine: str,
+    served: bool,
 ) -> tuple[str, ...]:
     """Return the first terms of an order that an index gives, where an engine sorts by groups.
 
-    MariaDB never does; the others where groups are expected to be small.
+    MariaDB never does by itself, but pages by key are `served` so, by one term; the others do where
+    groups are expected to be small.
     """
-    if engine == "mariadb":
+    if engine == "mariadb" and not served:
         return ()
     held = [column.name for column in index.columns]
     lead = 0
     while lead < len(held) and held[lead] in fixed:
         lead += 1
     rest = IndexFacts(index.name, index.columns[lead:])
-    terms = presorted(rest, order, fixed)
+    terms = presorted(rest, order, fixed, int(engine == "mariadb"))
     known = [table.column(name).distinct for name in terms if table.has_column(name)]
     if not terms or len(known) < len(terms) or not all(known):
         return ()

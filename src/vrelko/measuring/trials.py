@@ -38,7 +38,8 @@ class Trial:
     """One page that can be run: how, where it begins, what is expected, by which access path.
 
     `passing` is the share of rows that pass conditions the index does not hold; `unknown` is what
-    the server said of the page that is not understood.
+    the server said of the page that is not understood. `grouped`: it is a first page, read by
+    groups though its strategy is by offset.
     """
 
     strategy: str
@@ -48,6 +49,7 @@ class Trial:
     passing: float
     run: Callable[[], int]
     unknown: str = ""
+    grouped: bool = False
 
 
 class Bench:
@@ -72,18 +74,22 @@ class Bench:
 
         The key that it begins behind is read at once, in `most_ms` milliseconds at most.
         """
-        work = self.model.strategy(strategy, offset, size)
+        by_groups = offset == 0 and self.variant.grouping is not None and strategy == "offset"
+        work = self.model.strategy("keyset" if by_groups else strategy, offset, size)
         path = self.path(strategy, offset, size)
         passing = path.passing if path.residual else 1.0
         limited = limit_time(self.connection, most_ms) if most_ms else nullcontext()
         with limited:
             runner = self._runner(strategy, offset, size)
-        return Trial(strategy, offset, work, path.signature, passing, runner, path.unknown)
+        grouped = offset == 0 and self.variant.grouping is not None
+        return Trial(strategy, offset, work, path.signature, passing, runner, path.unknown, grouped)
 
     def path(self, strategy: str, offset: int, size: int) -> AccessPath:
         """Return the access path of a page."""
         if strategy == "keyset" and offset > 0:
             return self.model.seek_at(offset)
+        if offset == 0 and self.variant.grouping is not None:
+            return self.model.routes.seek
         if strategy == "deferred-join" and offset > 0:
             return self.model.keys_at(offset, size)
         return self.model.path_at(offset, size)

@@ -267,7 +267,7 @@ def _checks(cases: Sequence[_Case], engine: str) -> Iterator[Check]:
             continue
         names = [case.name]
         if case.name == "offset" and case.trial.offset == 0:  # that of every strategy
-            names += ["first"]
+            names = ["first"] if case.trial.grouped else ["offset", "first"]
         elif case.name in ("keyset", "deferred-join") and case.trial.offset == 0:
             names = ["first"]
         for name in names:

@@ -9,6 +9,7 @@ from typing import Any
 from vrelko.core.arithmetic import NO_TOTAL, Total, check_offset, offset_of, page_count
 from vrelko.core.outline import MOST_VALUES
 from vrelko.core.spot import Spot
+from vrelko.serving.grouping import BOUND, FROM, Grouping
 from vrelko.serving.running import Runner
 from vrelko.serving.seen import digest_of, split_digests
 from vrelko.serving.variants import Variant, stuck
@@ -169,6 +170,11 @@ class PageReader:
     ) -> tuple[Sequence[Any], Sequence[Any]]:
         variant = self._variant
         values = None if variant.among is None else self._set_values()
+        if values is None and variant.grouping is not None:
+            found = self._by_groups(variant.grouping, key, backward, want)
+            if found is not None:
+                variant.check_advance(key, found[1], backward)
+                return found
         if values is None:
             found = self._run(variant.seek(key, backward, near), want, key_parameters(key))
         else:
@@ -180,10 +186,36 @@ class PageReader:
 
     def _edge(self, backward: bool, want: int) -> tuple[Sequence[Any], Sequence[Any]]:
         values = self._set_values()
+        if values is None and self._variant.grouping is not None:
+            found = self._by_groups(self._variant.grouping, None, backward, want)
+            if found is not None:
+                return found
         if values is None:
             return self._run(self._variant.edge(backward), want)
         selects = self._variant.branches(len(values), None, backward)
         return self._run(selects, want, value_parameters(values), plain=True)
+
+    def _by_groups(
+        self, grouping: Grouping, key: tuple[Any, ...] | None, backward: bool, want: int
+    ) -> tuple[Sequence[Any], Sequence[Any]] | None:
+        """Return rows up to the end of the group that the last one stands in.
+
+        None where nothing bounds them, or where rows went between the two statements: then they
+        are read as ever.
+        """
+        variant, begins = self._variant, key is not None
+        start = {} if key is None else {FROM: key[grouping.position]}
+        if None in start.values():
+            return None
+        ours = {**start, LIMIT: 1, OFFSET: want - 1}
+        rows, _ = self._runner.fetch(grouping.bound(backward, begins), None, ours)
+        if not rows or rows[0][0] is None:
+            return None
+        selects = variant.edge(backward) if key is None else variant.seek(key, backward, False)
+        bounded = [grouping.apply(one, backward, begins) for one in selects]
+        values = {**start, BOUND: rows[0][0], **({} if key is None else key_parameters(key))}
+        found = self._run(bounded, want, values)
+        return found if len(found[0]) >= want else None
 
     def _set_values(self) -> Sequence[Any] | None:
         """Return the values of a set filter that is read a branch a value, None where none is."""
@@ -241,6 +273,8 @@ def read_behind(runner: Runner, variant: Variant, spot: Spot, size: int) -> Batc
     key = spot.key or ()
     selects = variant.seek(key, False, spot.near)
     if variant.among is not None or variant.nested or len(selects) != 1:
+        return None
+    if variant.grouping is not None:
         return None
     limited = variant.limited(selects[0], size + 1)
     if limited is selects[0]:

@@ -118,7 +118,9 @@ def ask_routes(
         return reader.path(limited, {**given, **extra})
 
     ladder = KeyLadder(variant, order, table, near.fixed)
-    if served.branches == 1 and len(edge) == 1:  # several statements have each theirs
+    if variant.grouping is not None:
+        seek = _with_tables(served, facts)
+    elif served.branches == 1 and len(edge) == 1:  # several statements have each theirs
         begins = ask_seek(edge[0], values)
         asked = ladder.ask(1, values, ask_seek) if len(ladder.shares) > 2 else None
         seek = follow(asked or begins)

@@ -13,6 +13,7 @@ from sqlalchemy import ColumnElement, Integer, Select, literal_column
 from vrelko.core.advance import alike, goes_back
 from vrelko.core.order import Order
 from vrelko.errors import ListingError, PageError
+from vrelko.serving.grouping import Grouping
 from vrelko.serving.running import Runner
 from vrelko.sql.branches import SetFilter, build_branches
 from vrelko.sql.counts import build_count, build_count_behind, build_rows
@@ -82,6 +83,8 @@ class Variant:
         self._limited: dict[tuple[int, int], tuple[Select[Any], Select[Any]]] = {}
         self._take = itemgetter(*source.places)
         alone = source.alone() - {i for i, key in enumerate(source.keys) if key.alone}
+        self.grouping: Grouping | None = None
+        """What bounds pages of an order that an index gives in part; MariaDB alone needs it."""
         self.doubtful = False
         """Whether the first page is to ask if rows are found by their own keys."""
         self.literals: list[Any] = []

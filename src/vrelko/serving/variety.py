@@ -16,6 +16,7 @@ from vrelko.core.capabilities import Capabilities
 from vrelko.core.index import IndexFacts
 from vrelko.core.order import Order, make_total, parse_order, resolve_nulls
 from vrelko.core.seek import awkward_terms
+from vrelko.engines.mariadb import count_rows
 from vrelko.engines.registry import (
     capabilities_for,
     capabilities_of,
@@ -26,6 +27,7 @@ from vrelko.errors import ListingError, OrderError, PageError
 from vrelko.serving.agreeing import Agreed, agree
 from vrelko.serving.columns import Columns
 from vrelko.serving.cursors import fingerprint_of
+from vrelko.serving.grouping import Grouping
 from vrelko.serving.steadying import Settle
 from vrelko.serving.values import describe
 from vrelko.serving.variants import Variant
@@ -35,9 +37,10 @@ from vrelko.sql.counts import without_locks
 from vrelko.sql.describing import Described, describe_select
 from vrelko.sql.entities import core_connection, holds_entities
 from vrelko.sql.filters import SEARCH, Filters, as_mapping
-from vrelko.sql.indexes import NO_PINS, Pins, Sought, find_pins, places_nulls
+from vrelko.sql.indexes import NO_PINS, Pins, Sought, find_pins, first_alone, places_nulls
+from vrelko.sql.keys import is_exact
 from vrelko.sql.sources import base_table
-from vrelko.sql.statements import make_source
+from vrelko.sql.statements import Source, make_source
 from vrelko.sql.unions import members_of
 
 _EXACT = frozenset({type(None), bool, int, str, bytes, date, UUID})
@@ -46,6 +49,9 @@ _EXACT = frozenset({type(None), bool, int, str, bytes, date, UUID})
 _MOST_LENGTH = 200
 _MOST_KEPT = 1_000
 """Variants, and requests with their fingerprints, kept to be used again."""
+
+
+_SORTED_AS_FAST = 1_000  # rows that MariaDB sorts for a page at no great cost
 
 
 class Variety:
@@ -203,6 +209,8 @@ class Variety:
             identity, joinable,
         )  # fmt: skip
         made.doubtful = agreed.doubtful
+        if dialect.name in ("mariadb", "mysql") and not capabilities.ors_lose:
+            made.grouping = self._grouping(filtered, source, dialect, lender)
         made.literals = [
             name if name is not None else _described(value)
             for name, value in read_literals(
@@ -266,6 +274,31 @@ class Variety:
         pins = find_pins(sought) if capabilities.equality_traps else NO_PINS
         among = find_set(sought, self.described.sources.tables)
         return pins, awkward and places_nulls(sought), among
+
+    def _grouping(
+        self, filtered: Select[Any], source: Source, dialect: Dialect, lender: Any
+    ) -> Grouping | None:
+        """Return what bounds pages by the order's first term, where an index has no more of it.
+
+        Only of a plain column that is never NULL, and whose values come back as they are stored;
+        small tables are sorted as fast.
+        """
+        table = self.table
+        plain = self._is_plain(filtered) and not has_set(getattr(filtered, "whereclause", None))
+        if lender is None or table is None or not plain:
+            return None
+        if dialect.name not in self._indexes:
+            self._indexes[dialect.name] = read_indexes(lender, table, dialect)
+        tail = [column.name for column in table.primary_key.columns]
+        sought = Sought(filtered.whereclause, [key.element for key in source.keys], source.order,
+                        self._indexes[dialect.name], tail)  # fmt: skip
+        position = first_alone(sought)
+        if position is None or source.order.terms[position].nullable:
+            return None
+        key = source.keys[position]
+        if not is_exact(key) or count_rows(lender, table) < _SORTED_AS_FAST:
+            return None
+        return Grouping(source, without_locks(filtered), position)
 
     def _is_plain(self, filtered: Select[Any]) -> bool:
         """Tell whether a select reads rows of one table just as they are, unhinted."""

@@ -156,6 +156,25 @@ def places_nulls(sought: Sought) -> bool:
     return False
 
 
+def first_alone(sought: Sought) -> int | None:
+    """Return the place of the order's first free term where an index has it but not the others.
+
+    None where an index serves the order, or none begins with that term.
+    """
+    fixed = _fixed(sought.where)
+    wanted = sought.wanted(fixed)
+    if len(wanted) < 2 or wanted[0][0] is None:
+        return None
+    begins = False
+    for index in sought.indexes:
+        _, flip, rest = _match(index, fixed, wanted, sought.tail)
+        if flip is not None:
+            return None
+        begins = begins or (not index.partial and bool(rest) and rest[0].name == wanted[0][0])
+    names = [term.name for term in sought.order.terms]
+    return names.index(wanted[0][1].name) if begins else None
+
+
 def serves_within(sought: Sought, column: Column[Any]) -> bool:
     """Tell whether an index serves an order within each value of a column."""
     fixed = {**_fixed(sought.where), column.name: column}

@@ -13,12 +13,13 @@ from datetime import date, datetime, time, timedelta
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import ColumnElement, TypeDecorator, and_, bindparam, cast, type_coerce
+from sqlalchemy import Column, ColumnElement, TypeDecorator, and_, bindparam, cast, type_coerce
 from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import CompileError
 from sqlalchemy.types import NullType, TypeEngine, UserDefinedType
 
 from vrelko.core.stored import Stored
+from vrelko.sql.sources import same
 
 Convert = Callable[[Any], Any]
 Bound = Callable[[ColumnElement[Any]], ColumnElement[Any]]
@@ -182,3 +183,16 @@ def reader_of(kind: TypeEngine[Any], dialect: Dialect, takes: tuple[type, ...]) 
         return found if told and type(back) is type(value) and back == value else value
 
     return to_key
+
+
+_AS_STORED = (int, str, date, datetime)
+
+
+def is_exact(key: KeyColumn) -> bool:
+    """Tell whether a key's column is compared with values just as they are read from it."""
+    try:
+        kind = key.bind.python_type
+    except NotImplementedError:
+        return False
+    plain_column = isinstance(key.element, Column) and same(key.read, key.element)
+    return plain_column and key.to_key is None and not key.alone and kind in _AS_STORED

@@ -35,6 +35,8 @@ def _of_one(scene: Scene, ask: Ask) -> Work:
         return _deferred(scene, ask)
     if ask.form == "all":
         return _read_all(scene)
+    if scene.path.kind == "grouped":
+        return _by_groups(scene, ask)
     if ask.form == "count":
         return _count(scene, ask.rows)
     if ask.form == "whole":
@@ -51,6 +53,23 @@ def _page(scene: Scene, skip: float, rows: float, ask: Ask) -> Work:
         dives = _DIVES if ask.form == "seek" or scene.path.bounded else 0.0
         return replace(walked, dives=dives, **out)
     return replace(_sorted(scene, skip + rows), **out)
+
+
+def _by_groups(scene: Scene, ask: Ask) -> Work:
+    """A page by key of an order that an index has the first term of.
+
+    The value its last row has is looked up in the index; then the rows up to the end of that
+    value's group are read and sorted.
+    """
+    rows = min(ask.rows, scene.matching)
+    out = {"rows": rows, "bytes": rows * scene.row_bytes, "values": rows * scene.columns}
+    apart = bool(scene.path.residual) and not scene.path.inside
+    bound = _walk(replace(scene, path=replace(scene.path, covering=not apart)),
+                  scene.entries(rows))  # fmt: skip
+    entries = scene.grouped(0, rows, ask.at)
+    read = _walk(scene, entries)
+    sorting = {"sorted_rows": entries, "sort_units": 2 * entries, "dives": _DIVES}
+    return replace(bound + read, statements=2.0, **sorting, **out)
 
 
 def _walk(scene: Scene, entries: float) -> Work:

@@ -95,6 +95,8 @@ class CostModel:
         if sorts or seek is not self.routes.seek:  # it reads and sorts what lies behind the key
             left = max(self.matching - at, rows) / max(self.matching, 1.0)
             return self._work(replace(seek, share=seek.share * left), Ask("seek", 0, rows, at))
+        if first and seek.kind == "grouped" and self.scene.server.engine == "mariadb":
+            return self._work(seek, Ask("seek", 0, rows))
         if first and seek.branches == 1:
             return self._work(self.routes.page, Ask("page", 0, rows))
         if seek.branches == 1:
