@@ -111,3 +111,27 @@ def test_the_command_line_reads_only(engine):
     with pytest.raises(DBAPIError), guarded.begin() as connection:
         connection.execute(text("INSERT INTO nothing VALUES (1)"))
     guarded.dispose()
+
+
+def test_tables_without_an_integer_key_are_sampled_across(engine):
+    """By an integer that any index begins with; else the server's own counts of values count."""
+    if engine.dialect.name != "mariadb":
+        return
+    made = (
+        "CREATE TABLE pairs (a INT NOT NULL, b INT NOT NULL, v INT, PRIMARY KEY (a, b))",
+        "INSERT INTO pairs SELECT seq DIV 3, seq % 3, seq % 700 FROM seq_1_to_9000",
+        "CREATE TABLE worded (word VARCHAR(20) PRIMARY KEY, v INT, code VARCHAR(20), KEY (code))",
+        "INSERT INTO worded SELECT CONCAT('w', LPAD(seq, 6, '0')), seq, "
+        "CONCAT('c', seq DIV 4) FROM seq_1_to_8000",
+        "ANALYZE TABLE pairs, worded",
+    )
+    with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+        for statement in made:
+            connection.execute(text(statement))
+    pairs, worded = (vrelko.survey(engine, name).tables[0] for name in ("pairs", "worded"))
+    assert pairs.column("v").distinct == pytest.approx(700, rel=0.3)
+    assert pairs.column("a").distinct == pytest.approx(3_000, rel=0.4)
+    assert worded.column("code").distinct == pytest.approx(2_000, rel=0.3)
+    assert worded.column("word").distinct == worded.rows
+    with engine.begin() as connection:
+        connection.execute(text("DROP TABLE pairs, worded"))

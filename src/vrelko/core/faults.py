@@ -227,7 +227,7 @@ def _find_order(order: Order, said: int, table: TableFacts, walk: _Walk) -> Iter
         sharing = table.rows / math.prod(value or 1.0 for value in known)
         if sharing > 1.5:
             shown = walk.stream.rows / max(table.rows, 1.0)  # of the table, in the listing
-            lost = lost_by_ties(sharing * shown) * (walk.pages - 1)
+            lost = min(lost_by_ties(sharing * shown) * (walk.pages - 1), walk.stream.rows)
             evidence = (
                 f"about {sharing:,.0f} rows of the table share a value: a hand-written page that "
                 f"goes on behind the last value loses about {render_mean(lost)} rows in a walk of "
@@ -326,8 +326,8 @@ def _find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> 
     about = f"order {variant.order}"
     if path.residual and path.kind == "ordered" and table.rows > 10_000:
         evidence = (
-            f"{', '.join(path.residual)} is not in the index: a page walks "
-            f"{model.keyset(outline.sizes.default + 1).entries:,.0f} entries for its rows"
+            f"{', '.join(path.residual)} is not in the index: a page reads "
+            f"{model.keyset(outline.sizes.default + 1).read:,.0f} rows or entries for its own"
         )
         code = "low-selectivity" if path.passing < _LOW else "filter-outside-index"
         yield make_finding(code, about, evidence, _index_for(variant, server))

@@ -18,6 +18,10 @@ from vrelko.surveying.survey import survey
 
 _OVERSTATED = 1.5  # times the size an index has when built, that HypoPG says it would
 _ROUNDS = 5
+_UNTRIED = {
+    "postgresql": "not tried: the extension hypopg is not installed in this database",
+    "mariadb": "not tried: MariaDB cannot try an index before it is made",
+}
 
 
 def try_indexes(engine: Engine, given: Plan) -> Plan:
@@ -25,7 +29,8 @@ def try_indexes(engine: Engine, given: Plan) -> Plan:
 
     SQLite: every index is built on a copy of the file, and the order's pages are timed before and
     after. PostgreSQL with the extension hypopg in this database: the server is asked whether it
-    would take the index, which is never built. MariaDB: nothing can be tried. Raises DatabaseError.
+    would take the index, which is never built. Otherwise the advice says why it was not tried.
+    Raises DatabaseError.
     """
     if not given.indexes:
         return given
@@ -36,7 +41,8 @@ def try_indexes(engine: Engine, given: Plan) -> Plan:
         elif name == "postgresql" and _has_hypopg(engine):
             tried = _hypothetically(engine, given)
         else:
-            return given
+            why = _UNTRIED[name if name == "postgresql" else "mariadb"]
+            tried = tuple(replace(one, judged=f"{one.judged}; {why}") for one in given.indexes)
     return replace(given, judgement=replace(given.judgement, advice=tried))
 
 

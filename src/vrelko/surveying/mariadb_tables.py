@@ -29,12 +29,13 @@ def survey_table(
     table = catalog.read_table(connection, name, notes)
     if table is None or table.is_view:
         return table
-    key = table.primary_key
-    kind = table.column(key[0]).type.lower() if len(key) == 1 else ""
+    key, by = table.primary_key, _sampled_by(table)
+    across = by is not None
     try:
-        if "int" in kind:
-            table = _count_by_windows(connection, table, key[0])
-            rows = _probe_by_key(connection, table, key[0], budget)
+        if by is not None and key == (by,):
+            table = _count_by_windows(connection, table, by)
+        if by is not None:
+            rows = _probe_by_key(connection, table, by, budget)
         else:
             rows = _first_rows(connection, table)
             notes.append(
@@ -47,15 +48,31 @@ def survey_table(
         rows = []
     stored = catalog.distinct_of(connection, name)
     columns = [
-        _column(column, [row[i] for row in rows], table, stored.get(column.name))
+        _column(column, [row[i] for row in rows], table, stored.get(column.name), across)
         for i, column in enumerate(table.columns)
     ]
     return replace(table, columns=tuple(columns))
 
 
+def _sampled_by(table: TableFacts) -> str | None:
+    """Return an integer column that an index begins with, the primary key's before others."""
+    firsts = [*table.primary_key[:1], *(index.columns[0].name for index in table.indexes)]
+    for name in firsts:
+        if name is None or not table.has_column(name):
+            continue
+        column = table.column(name)
+        if "int" in column.type.lower() and (name in table.primary_key or not column.nullable):
+            return name
+    return None
+
+
 def _column(
-    column: ColumnFacts, values: list[Any], table: TableFacts, stored: float | None
+    column: ColumnFacts, values: list[Any], table: TableFacts, stored: float | None, across: bool
 ) -> ColumnFacts:
+    """Return a column's facts from sampled values, `across` the table or of its first rows alone.
+
+    Of first rows the server's own count of distinct values, where it has one, is nearer the truth.
+    """
     if not values:
         return replace(column, distinct=stored)
     common = tuple(common_values(values))
@@ -63,6 +80,12 @@ def _column(
     distinct = expect_distinct(apart if len(values) > PROBES else values, table.rows)
     if table.primary_key == (column.name,):
         distinct = table.rows
+    elif stored and table.primary_key[:1] == (column.name,):
+        distinct = stored  # places drawn along the key tell little of its own repeats
+    elif stored and not across:
+        distinct = min(max(stored, distinct or 0.0), table.rows)
+        if distinct > len(common):
+            common = ()
     elif stored and len(common) < len(set(values)):
         distinct = min(max(stored, distinct or 0.0), table.rows)
     texts = [value for value in values if isinstance(value, (str, bytes))]
