@@ -11,6 +11,7 @@ import random
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
+from shapes import _SERIES, _hashed
 from sqlalchemy import (
     BigInteger,
     Column,
@@ -26,7 +27,6 @@ from sqlalchemy import (
     text,
 )
 
-from shapes import _SERIES, _hashed
 from vrelko import Listing, Sizes
 
 Id = BigInteger().with_variant(Integer, "sqlite")
@@ -79,7 +79,8 @@ def leading(rng: random.Random, engine: str) -> Drawn:
     step = rng.randrange(1000, 90000)
     fill = {"id": "i + 1", "few": spread(step, few), "some": skewed(step + 7, some),
             "many": spread(step + 31, many), "note": _note(60),
-            "late": f"CASE WHEN {spread(step + 5, 4)} = 0 THEN NULL ELSE {spread(step, 500)} END"}  # fmt: skip
+            "late": f"CASE WHEN {spread(step + 5, 4)} = 0 THEN NULL "
+                    f"ELSE {spread(step, 500)} END"}  # fmt: skip
     c = t.c
     return Drawn("leading", [t], {t.name: (rows, fill)}, {
         "few, some": listing(select(t), "few,some,id"),
@@ -180,7 +181,8 @@ def partitioned(rng: random.Random, engine: str) -> Drawn:
         "-ts": listing(select(t), ["-ts," + ",".join("-" + k for k in keys if k != "ts")]),
         "by v": listing(select(t), "v," + ",".join(keys)),
         "by id": listing(select(t), ",".join(keys)),
-        "v = 7 by ts": listing(select(t).where(c.v == 7), "ts," + ",".join(k for k in keys if k != "ts")),
+        "v = 7 by ts": listing(
+            select(t).where(c.v == 7), "ts," + ",".join(k for k in keys if k != "ts")),
     }, ddl)  # fmt: skip
 
 
@@ -265,7 +267,8 @@ def joined(rng: random.Random, engine: str) -> Drawn:
         Index("frn_orders_customer", "customer"),
     )  # fmt: skip
     p = Table("frn_people", meta, Column("id", Integer, primary_key=True, autoincrement=False),
-              Column("name", String(40)), Column("region", Integer), Column("vip", Integer))  # fmt: skip
+              Column("name", String(40)), Column("region", Integer),
+              Column("vip", Integer))  # fmt: skip
     fill = {
         o.name: (rows, {"id": "i + 1", "customer": f"({spread(71, people)} + 1)",
                         "at": spread(73, rows), "total": spread(79, 900)}),
@@ -319,7 +322,8 @@ def texts(rng: random.Random, engine: str) -> Drawn:
     if engine == "postgresql":
         chosen = f"CAST({chosen} AS frn_state)"
     fill = {"id": "i + 1", "name": _joined(engine, "'bird '", spread(17, 5000)),
-            "code": _joined(engine, "'c'", spread(23, rows)), "state": chosen, "body": _note(150)}  # fmt: skip
+            "code": _joined(engine, "'c'", spread(23, rows)), "state": chosen,
+            "body": _note(150)}  # fmt: skip
     c = t.c
     return Drawn("texts", [t], {t.name: (rows, fill)}, {
         "by name": listing(select(t), "name,id"),
@@ -364,7 +368,8 @@ def make(engine: Engine, drawn: Drawn) -> None:
             series = _SERIES[dialect].format(last=rows - 1)
             names = ", ".join(connection.dialect.identifier_preparer.quote(n) for n in fill)
             connection.execute(text(
-                f"INSERT INTO {table.name} ({names}) SELECT {', '.join(fill.values())} FROM {series}"
+                f"INSERT INTO {table.name} ({names}) "
+                f"SELECT {', '.join(fill.values())} FROM {series}"
             ))  # fmt: skip
             for index in indexes:
                 index.create(connection)

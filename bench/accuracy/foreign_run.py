@@ -1,6 +1,7 @@
 """How true plans are on tables that nobody designed: held-out pages of tables drawn from a seed.
 
-    python bench/accuracy/foreign_run.py [URL ...] [--seed 1] [--pages 8] [--shapes 13] [--json FILE]
+    python bench/accuracy/foreign_run.py [URL ...] [--seed 1] [--pages 8] [--shapes 13]
+                                         [--json FILE]
 
 Each page is planned for its size as `vrelko plan` does it (survey, EXPLAIN, a few pages counted
 under the usual budget), then read by every strategy, counted and timed.
@@ -137,7 +138,8 @@ def report(name, rows, worst):
         width = np.median([rows[i]["high"] / rows[i]["low"] for i in places])
         print(f"{title}: {len(places) / len(rows):.0%}, work {np.median(mine):.2f} / "
               f"{np.percentile(mine, 95):.2f} / {mine.max():.2f}, time {np.median(times):.2f} / "
-              f"{np.percentile(times, 95):.2f}, inside {inside:.0%}, width {width:.2f}")  # fmt: skip
+              f"{np.percentile(times, 95):.2f}, inside {inside:.0%}, "
+              f"width {width:.2f}")  # fmt: skip
     print(f"all: work {np.median(q):.2f} / {np.percentile(q, 95):.2f} / {q.max():.2f}")
     spent = [r["spent"] for r in rows]
     print(f"database time of a plan: {np.median(spent):.0f} ms, at most {max(spent):.0f}")

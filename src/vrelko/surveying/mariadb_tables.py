@@ -30,7 +30,6 @@ def survey_table(
     if table is None or table.is_view:
         return table
     key, by = table.primary_key, _sampled_by(table)
-    across = by is not None
     try:
         if by is not None and key == (by,):
             table = _count_by_windows(connection, table, by)
@@ -48,7 +47,7 @@ def survey_table(
         rows = []
     stored = catalog.distinct_of(connection, name)
     columns = [
-        _column(column, [row[i] for row in rows], table, stored.get(column.name), across)
+        _column(column, [row[i] for row in rows], table, stored.get(column.name), by)
         for i, column in enumerate(table.columns)
     ]
     return replace(table, columns=tuple(columns))
@@ -67,9 +66,13 @@ def _sampled_by(table: TableFacts) -> str | None:
 
 
 def _column(
-    column: ColumnFacts, values: list[Any], table: TableFacts, stored: float | None, across: bool
+    column: ColumnFacts,
+    values: list[Any],
+    table: TableFacts,
+    stored: float | None,
+    by: str | None,
 ) -> ColumnFacts:
-    """Return a column's facts from sampled values, `across` the table or of its first rows alone.
+    """Return a column's facts from sampled values, drawn along the column `by`, or of first rows.
 
     Of first rows the server's own count of distinct values, where it has one, is nearer the truth.
     """
@@ -80,9 +83,9 @@ def _column(
     distinct = expect_distinct(apart if len(values) > PROBES else values, table.rows)
     if table.primary_key == (column.name,):
         distinct = table.rows
-    elif stored and table.primary_key[:1] == (column.name,):
-        distinct = stored  # places drawn along the key tell little of its own repeats
-    elif stored and not across:
+    elif column.name == by and len(values) > PROBES:
+        distinct = table.rows * (1 - _alike(values))  # each is followed by as many like it
+    elif stored and by is None:
         distinct = min(max(stored, distinct or 0.0), table.rows)
         if distinct > len(common):
             common = ()
@@ -95,6 +98,16 @@ def _column(
         null_share=round(sum(value is None for value in values) / len(values), 4),
         common=common, bounds=share_bounds(values, common),
     )  # fmt: skip
+
+
+def _alike(values: list[Any]) -> float:
+    """Return the share of neighbours within one probe that are equal, never 1."""
+    pairs = [
+        values[i] == values[i + 1]
+        for i in range(len(values) - 1)
+        if i % _ROWS_A_PROBE < _ROWS_A_PROBE - 1
+    ]
+    return min(float(sum(pairs)) / max(len(pairs), 1), 1 - 1e-3)
 
 
 def _listed(connection: Connection, table: TableFacts) -> str:
