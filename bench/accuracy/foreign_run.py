@@ -128,21 +128,38 @@ def measure_page(engine, drawn, which, plan, share, size):
 def report(name, rows, worst):
     """Print the figures of one engine, and its worst pages."""
     print(f"\n## {name}: {len(rows)} pages")
+    for line in lines_of(rows):
+        print(line)
     q = errors(rows, "expected", "counted")
-    for title, some in (("believed", True), ("counted", False), ("not run", None)):
-        places = [i for i, r in enumerate(rows) if r["believed"] is some]
-        if not places:
-            continue
-        mine, times = q[places], errors([rows[i] for i in places], "predicted", "ms")
-        inside = np.mean([rows[i]["low"] <= rows[i]["ms"] <= rows[i]["high"] for i in places])
-        width = np.median([rows[i]["high"] / rows[i]["low"] for i in places])
-        print(f"{title}: {len(places) / len(rows):.0%}, work {np.median(mine):.2f} / "
-              f"{np.percentile(mine, 95):.2f} / {mine.max():.2f}, time {np.median(times):.2f} / "
-              f"{np.percentile(times, 95):.2f}, inside {inside:.0%}, "
-              f"width {width:.2f}")  # fmt: skip
-    print(f"all: work {np.median(q):.2f} / {np.percentile(q, 95):.2f} / {q.max():.2f}")
+    for i in np.argsort(-q)[:worst]:
+        r = rows[i]
+        print(f"  {q[i]:8.2f} {r['shape']} | {r['listing']} | {r['strategy']} {r['offset']} "
+              f"+{r['size']} of {r['rows']:.0f} [{r['path']}] {r['expected']:.1f} / "
+              f"{r['counted']:.1f} believed {r['believed']}")  # fmt: skip
+
+
+def lines_of(rows):
+    """Yield the lines of one engine's table, in Markdown."""
+    q, times = errors(rows, "expected", "counted"), errors(rows, "predicted", "ms")
+    inside = np.array([r["low"] <= r["ms"] <= r["high"] for r in rows])
+    width = np.array([r["high"] / r["low"] for r in rows])
+    yield (
+        "| pages whose reading was … | share | work: median | p95 | most | time: median | p95 | "
+        "within the interval | its width |"
+    )
+    yield "|---|---:|---:|---:|---:|---:|---:|---:|---:|"
+    kinds = [("believed", True), ("counted", False), ("not run", None)]
+    for title, some in (*kinds, ("all", "all")):
+        mine = [i for i, r in enumerate(rows) if some == "all" or r["believed"] is some]
+        if mine:
+            yield (f"| {title} | {len(mine) / len(rows):.0%} | {np.median(q[mine]):.2f} | "
+                   f"{np.percentile(q[mine], 95):.2f} | {q[mine].max():.2f} | "
+                   f"{np.median(times[mine]):.2f} | {np.percentile(times[mine], 95):.2f} | "
+                   f"{inside[mine].mean():.0%} | {np.median(width[mine]):.1f}× |")  # fmt: skip
     spent = [r["spent"] for r in rows]
-    print(f"database time of a plan: {np.median(spent):.0f} ms, at most {max(spent):.0f}")
+    yield ""
+    yield (f"- database time of a plan: {np.median(spent):,.0f} ms in the middle, "
+           f"{max(spent):,.0f} ms at most")  # fmt: skip
     by_page = defaultdict(list)
     for r in rows:
         by_page[r["shape"], r["listing"], r["offset"], r["size"]].append(r)
@@ -152,16 +169,11 @@ def report(name, rows, worst):
             continue
         taken = min(several, key=lambda r: r["predicted"])
         best = min(several, key=lambda r: r["ms"])
-        total += 1
-        lost = taken["ms"] - best["ms"]
+        lost, total = taken["ms"] - best["ms"], total + 1
         good += taken["ms"] <= 1.1 * best["ms"] or lost <= 0.2
         bad += taken["ms"] > 3 * best["ms"] and lost > 5
-    print(f"choice: {good / total:.0%} of {total} within 1.1x or 0.2 ms, {bad} beyond 3x and 5 ms")
-    for i in np.argsort(-q)[:worst]:
-        r = rows[i]
-        print(f"  {q[i]:8.2f} {r['shape']} | {r['listing']} | {r['strategy']} {r['offset']} "
-              f"+{r['size']} of {r['rows']:.0f} [{r['path']}] {r['expected']:.1f} / "
-              f"{r['counted']:.1f} believed {r['believed']}")  # fmt: skip
+    yield (f"- choice: {good / total:.1%} of {total} within 1.1× or 0.2 ms of the best, "
+           f"worse than 3× and 5 ms: {bad}")  # fmt: skip
 
 
 def errors(rows, one, other):

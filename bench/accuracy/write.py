@@ -1,6 +1,6 @@
-"""Writes docs/accuracy.md and its picture from what `run.py` found.
+"""Writes docs/accuracy.md and its picture from what `run.py` and `foreign_run.py` found.
 
-python bench/accuracy/write.py [results.json]
+python bench/accuracy/write.py [results.json [foreign.json]]
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
 
+from foreign_run import lines_of
 from summary import report
 
 DOCS = Path(__file__).parents[2] / "docs"
@@ -21,6 +22,7 @@ COLOURS = {"offset": "#c2552d", "two-ended": "#b8860b", "deferred-join": "#5b6ab
 MARKS = {"offset": "s", "two-ended": "^", "deferred-join": "D", "keyset": "o"}
 
 HEAD = (Path(__file__).parent / "head.md").read_text()
+FOREIGN = (Path(__file__).parent / "foreign.md").read_text()
 
 
 def main():
@@ -32,6 +34,17 @@ def main():
         tables = len({row["shape"] for row in rows})
         lines += [f"## {NAMES[engine]}", "", f"{len(rows)} pages over {tables} tables.", ""]
         lines += [*report(rows), ""]
+    path = Path(sys.argv[2] if len(sys.argv) > 2 else "bench/accuracy/foreign.json")
+    lines.append(FOREIGN)
+    for engine, rows in json.loads(path.read_text()).items():
+        tables = len({row["shape"] for row in rows})
+        lines += [
+            f"### {NAMES[engine]}",
+            "",
+            f"{len(rows)} pages over {tables} kinds of table.",
+            "",
+        ]
+        lines += [*lines_of(rows), ""]
     (DOCS / "accuracy.md").write_text("\n".join(lines))
     draw(results).savefig(DOCS / "accuracy.png", dpi=110)
 
