@@ -265,7 +265,8 @@ class Variety:
         if lender is None or table is None or (where is None and not awkward) or not matters:
             return NO_PINS, False, None
         if dialect.name not in self._indexes:
-            self._indexes[dialect.name] = read_indexes(lender, table, dialect)
+            found = core_connection(lender, self.select)
+            self._indexes[dialect.name] = read_indexes(found, table, dialect)
         tail: list[str] = []
         if capabilities.index_tail != "none":
             tail = [column.name for column in table.primary_key.columns]
@@ -287,6 +288,7 @@ class Variety:
         plain = self._is_plain(filtered) and not has_set(getattr(filtered, "whereclause", None))
         if lender is None or table is None or not plain:
             return None
+        lender = core_connection(lender, self.select)
         if dialect.name not in self._indexes:
             self._indexes[dialect.name] = read_indexes(lender, table, dialect)
         tail = [column.name for column in table.primary_key.columns]
