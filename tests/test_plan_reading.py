@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 
 import pytest
+from hypothesis import assume, given
+from hypothesis import strategies as st
 from sqlalchemy import (
     Column,
     Index,
@@ -13,6 +15,7 @@ from sqlalchemy import (
     String,
     Table,
     bindparam,
+    func,
     insert,
     select,
     text,
@@ -22,6 +25,8 @@ import vrelko
 from explained import PATH
 from vrelko import Listing, Sizes
 from vrelko.core.cost.checks import Count, make_check
+from vrelko.core.cost.counted import counted_as
+from vrelko.core.cost.profiles import entries_between, find_profile
 from vrelko.core.cost.work import Work
 from vrelko.core.facts import Facts
 from vrelko.engines import mariadb_plans, postgresql_plans, sqlite_plans
@@ -140,24 +145,61 @@ def test_a_believed_page_reads_what_was_predicted(filled, order):
         assert plan.verdict.strategy == "keyset"
 
 
-def test_rows_that_stand_together_are_counted_and_said(filled):
-    """A filter whose rows all come last: statistics cannot know, the counted first page tells."""
+def test_rows_that_stand_together_are_found_along_the_order(filled):
+    """A filter whose rows all come last: places along the order tell where; statistics cannot."""
     late = grid(select(t).where(t.c.late == 1))
     plan = vrelko.plan(late, engine=filled)
-    check = checks_of(plan)["first"]
-    assert not check.believed
-    (finding,) = (f for f in plan.findings if f.code == "plan-misread")
-    assert "predicted to read" in finding.evidence
-    assert plan.judgement.reading == "counted"
+    assert plan.uses[0].routes.page.profile
+    checks = checks_of(plan)
+    assert checks["first"].off < 2.5
     first = plan.candidates[0].ladder[0]
-    counted = next(one.counted for one in check.counts if one.offset == 0 and one.size == 20)
-    unit = {"sqlite": first.work.steps, "postgresql": first.work.blocks}
-    mine = unit.get(filled.dialect.name, first.work.entries + first.work.scanned)
-    assert mine == pytest.approx(counted, rel=0.1)
+    assert first.work.read > 0.7 * ROWS  # rows are walked until the first that passes
+    keyset = next(c for c in plan.candidates if c.strategy == "keyset")
+    assert keyset.ladder[-1].work.read < 200  # but behind a key they stand together
     asked = vrelko.plan(late, engine=filled, run=False)
     assert asked.judgement.reading == "asked"
     assert not asked.uses[0].checks
     assert asked.candidates[0].ladder[0].time.high > asked.candidates[0].ladder[0].time.low * 8
+
+
+def test_what_is_not_understood_is_counted_and_said(filled):
+    """A subselect in the list runs for rows that are skipped too: no formula here knows it."""
+    other = t.alias("other")
+    busy = select(func.max(other.c.note)).where(other.c.id == t.c.many + 1).scalar_subquery()
+    plan = vrelko.plan(grid(select(t.c.id, busy.label("busy"))), engine=filled)
+    check = checks_of(plan)["offset"]
+    assert check.node
+    assert not check.believed
+    (finding,) = (f for f in plan.findings if f.code == "plan-misread")
+    assert "which is not modelled" in finding.evidence
+    assert plan.judgement.reading == "counted"
+    deep = max(check.counts, key=lambda one: one.offset)
+    work = plan.usual_model().offset(deep.offset, deep.size)
+    engine = {"mysql": "mariadb"}.get(filled.dialect.name, filled.dialect.name)
+    assert counted_as(engine, work) == pytest.approx(deep.counted, rel=0.05)
+
+
+@given(
+    passed=st.lists(st.integers(0, 50), min_size=8, max_size=80),
+    reached=st.floats(1_000, 1e6),
+    begin=st.floats(0, 1),
+    length=st.floats(0, 1),
+)
+def test_profiles_share_out_all_entries_and_all_rows(passed, reached, begin, length):
+    """Whatever the profile: parts add up, and no page walks more entries than there are."""
+    profile = find_profile(passed, 50)
+    assume(profile)
+    matching = reached * sum(profile) / len(profile)
+    middle = matching * begin
+    end = min(middle + matching * length, matching)
+    whole = entries_between(profile, reached, matching, 0, end)
+    first = entries_between(profile, reached, matching, 0, middle)
+    rest = entries_between(profile, reached, matching, middle, end)
+    assert whole <= reached * (1 + 1e-9)
+    assert rest >= end - middle - 1e-6
+    if middle > 0 and end - middle > 1:
+        assert first + rest == pytest.approx(whole, rel=1e-3, abs=2 + end - middle)
+    assert not find_profile([25] * 40, 50)
 
 
 def test_a_budget_bounds_what_is_run(filled):

@@ -54,6 +54,7 @@ class AccessPath:
     its rows in order by itself. `workers` read side by side. `parts` of a partitioned
     table are read, each from its beginning; `merged`: side by side. `lookups` read the other tables
     of a join. `unknown` names what the server said and nobody here understands.
+    `profile`: the share that passes at places evenly spread along the order, where it differs.
     """
 
     kind: PathKind
@@ -74,6 +75,7 @@ class AccessPath:
     merged: bool = False
     lookups: tuple[Lookup, ...] | None = None
     unknown: str = ""
+    profile: tuple[float, ...] = ()
 
     @property
     def text(self) -> str:

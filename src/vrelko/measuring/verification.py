@@ -19,6 +19,7 @@ from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.rates import Clock, shipped_rates
 from vrelko.engines.registry import database_errors
 from vrelko.errors import PageError, VrelkoError
+from vrelko.measuring.profiles import profile_use
 from vrelko.measuring.spending import BUDGET_MS, Spending
 from vrelko.measuring.trials import Bench, Trial, run_limited, time_again
 from vrelko.serving.planning import Plan
@@ -72,11 +73,18 @@ def verify(
     spending = spending or Spending(budget_ms)
     with database_errors("check"), spending.watch(engine), engine.connect() as connection:
         session = _Session(connection, spending)
+        plans = [
+            replace(plan, uses=tuple(profile_use(connection, plan, use, spending)
+                                     for use in plan.uses))
+            for plan in plans
+        ]  # fmt: skip
         cases = list(_cases(session, plans, thorough))
         for case in cases:
             _run(session, case, plans)
+        _predict_again(plans, cases)
         cases += _more(session, plans, cases)
         _time(session, cases)
+    _predict_again(plans, cases)
     clock = Clock(shipped_rates(plans[0].facts.server.engine), plans[0].facts.server)
     name = plans[0].facts.server.engine
     timings = [
@@ -190,6 +198,27 @@ def _within(bench: Bench, clock: Clock, strategy: str, offset: int, size: int) -
             return None
         offset //= 3
     return offset
+
+
+def _predict_again(plans: Sequence[Plan], cases: Sequence[_Case]) -> None:
+    """Predict pages by the rows that were counted, where the total was: the plan will know them."""
+    told = {
+        (case.plan, case.use): case.rows
+        for case in cases
+        if case.name == "count" and case.count and not case.count.cut
+    }
+    for case in cases:
+        rows = told.get((case.plan, case.use))
+        if rows is None or case.count is None or case.name in ("count", "capped count"):
+            continue
+        plan = plans[case.plan]
+        use = replace(plan.uses[case.use], rows=rows, checks=())
+        model = use.model(plan.facts.table(use.outline.table), plan.facts.server)
+        name = "keyset" if case.trial.grouped else case.name
+        work = model.strategy(name, case.trial.offset, case.size)
+        case.trial = replace(case.trial, estimate=work)
+        predicted = counted_as(plan.facts.server.engine, work)
+        case.count = replace(case.count, predicted=predicted, rows=work.rows)
 
 
 def _more(session: _Session, plans: Sequence[Plan], cases: Sequence[_Case]) -> list[_Case]:

@@ -65,6 +65,12 @@ class KeyLadder:
             return None
         return explain(statements[0], {**values, **key_parameters(key)})
 
+    def leads(self, most: int) -> list[Any]:
+        """Return values of the first term that begin up to `most` equal parts of the order."""
+        count = len(self._bounds[0]) - 1  # behind the last one no row may lie
+        many = min(count, most)
+        return [self._bounds[0][round(i * count / many)] for i in range(many)]
+
     def turn(
         self,
         first: Seen | None,

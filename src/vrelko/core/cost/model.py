@@ -10,6 +10,7 @@ from vrelko.core.access import AccessPath, Lookup, choose_keys, choose_path
 from vrelko.core.cost import mariadb, postgresql, sqlite
 from vrelko.core.cost.checks import Check
 from vrelko.core.cost.counted import counted_as
+from vrelko.core.cost.profiles import entries_between
 from vrelko.core.cost.scene import Scene, make_scene
 from vrelko.core.cost.work import NO_WORK, Ask, Work
 from vrelko.core.facts import ServerFacts, TableFacts
@@ -281,6 +282,8 @@ class CostModel:
             scene = replace(scene, path=path, in_order=path.kind == "ordered")
         if scene.table.rows <= 0:
             return replace(NO_WORK, statements=1.0)
+        if path.profile and ask.form in ("page", "seek", "deferred"):
+            scene = _at_place(scene, ask)
         work = _ENGINES[scene.server.engine](scene, ask)
         if path.workers:
             side_by_side = 1 + _WORKER_SHARE * path.workers
@@ -304,6 +307,16 @@ class CostModel:
         else:
             reached = ask.skip + work.rows
         return _with_lookups(work, lookups, reached)
+
+
+def _at_place(scene: Scene, ask: Ask) -> Scene:
+    """Return the scene with the share of rows that pass where a page is read."""
+    matching, need = scene.matching, ask.skip + ask.rows
+    begin = min(max(ask.at, 0.0), matching)
+    walked = entries_between(scene.path.profile, scene.reached, matching, begin,
+                             min(begin + need, matching))  # fmt: skip
+    here = min(max(need / max(walked, 1.0), 1e-9), 1.0)
+    return replace(scene, path=replace(scene.path, passing=here), told=matching)
 
 
 _JOINED = (Lookup("", None, True),)  # where the server did not tell how

@@ -24,7 +24,8 @@ class Scene:
     row leads to one of each of `joins` other tables; `terms` of the order are not fixed by a
     condition. `nulls` are the shares of the order at which its leading term's NULLs begin and end.
     `splits` has, for each further statement of a key whose ranges are run one after the other, the
-    mean number of rows that share the terms which the statements ahead of it hold fast.
+    mean number of rows that share the terms which the statements ahead of it hold fast. `told` are
+    the rows the listing has where `passing` is that of one place alone.
     """
 
     server: ServerFacts
@@ -41,6 +42,7 @@ class Scene:
     nulls: tuple[float, float] | None = None
     splits: tuple[float, ...] = ()
     order: Order = field(default_factory=lambda: Order(()))
+    told: float | None = None
 
     @property
     def sorted_by(self) -> float:
@@ -69,6 +71,8 @@ class Scene:
     @property
     def matching(self) -> float:
         """Rows the listing has."""
+        if self.told is not None:
+            return self.told
         return self.table.rows * self.path.share * self.path.passing
 
     @property

@@ -1,0 +1,63 @@
+"""Profiles: the share of rows that pass a filter, place by place along an order.
+
+Where a filter's rows stand together, a page reads many rows before the first that passes, or none;
+the mean share over the table tells neither.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Sequence
+from itertools import accumulate
+
+LEAST_PASSED = 20
+"""Rows that must have passed in all the places looked at, for a profile to tell anything."""
+
+_UNEVEN = 3.0  # times the variance that chance gives
+
+
+def find_profile(passed: Sequence[int], looked: int) -> tuple[float, ...]:
+    """Return the share that passes at each place; none where the places differ no more than chance.
+
+    `passed` of `looked` rows at each of several places, evenly spread along the order. The variance
+    between places is held against the binomial one.
+    """
+    total = sum(passed)
+    if len(passed) < 8 or total < LEAST_PASSED or total >= len(passed) * looked:
+        return ()
+    mean = total / len(passed)
+    share = mean / looked
+    by_chance = looked * share * (1 - share)
+    between = sum((one - mean) ** 2 for one in passed) / (len(passed) - 1)
+    if between <= _UNEVEN * max(by_chance, 1e-9):
+        return ()
+    return tuple(one / looked for one in passed)
+
+
+def entries_between(
+    profile: Sequence[float], reached: float, matching: float, begin: float, end: float
+) -> float:
+    """Return the entries walked from passing row `begin` to row `end`, of `matching` in all.
+
+    Each place of the profile stands for an equal part of the `reached` entries; within it rows pass
+    evenly, in the first and last part as densely as was seen there, at the very end.
+    """
+    total = sum(profile) or 1.0
+    part = reached / len(profile)
+    rows = [one / total * matching for one in profile]
+    ends = list(accumulate(rows))
+
+    def place(row: float) -> float:
+        if row <= 0:
+            return 0.0
+        i = min(bisect_left(ends, row), len(ends) - 1)
+        before = ends[i] - rows[i]
+        inside = min(max((row - before) / rows[i], 0.0), 1.0) if rows[i] > 0 else 1.0
+        held = min(rows[i] / profile[i], part) if profile[i] > 0 else part
+        if i == 0:
+            return inside * held
+        if i == len(rows) - 1:
+            return (i + 1) * part - (1 - inside) * held
+        return (i + inside) * part
+
+    return max(place(end) - (place(begin) if begin > 0 else 0.0), end - begin, 1.0)
