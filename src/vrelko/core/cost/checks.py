@@ -85,11 +85,16 @@ class Check:
         sizes = [one.size for one in self.counts]
         return max(sizes, key=sizes.count) if sizes else 0
 
-    @property
-    def alone(self) -> float | None:
-        """The only depth at which usual pages were counted, None where there are more."""
-        depths = {one.offset for one in self.counts if one.size == self.size}
-        return depths.pop() if len(depths) == 1 else None
+    def shallowest(self, offset: float) -> float | None:
+        """Return the depth whose count alone tells of a page, None where several do.
+
+        That is the only one at which usual pages were counted, or the first where the page lies
+        ahead of it.
+        """
+        depths = sorted({one.offset for one in self.counts if one.size == self.size})
+        if len(depths) == 1 and offset != depths[0]:
+            return depths[0]
+        return depths[0] if depths and offset < depths[0] else None
 
     @property
     def off(self) -> float:

@@ -206,8 +206,8 @@ class CostModel:
         if check is None or check.believed or not check.counts:
             return work
         factor, counted_size = 1.0, check.size
-        alone = check.alone
-        if alone is not None and offset != alone and name != "keyset":
+        alone = check.shallowest(offset)
+        if alone is not None and name != "keyset":
             engine = self.scene.server.engine  # one depth tells no slope: that of the model holds
             here, there = (self._raw(name, at, counted_size) for at in (offset, alone))
             factor = counted_as(engine, here) / max(counted_as(engine, there), 1e-9)
