@@ -133,7 +133,10 @@ def _against(candidate: Candidate, outline: Outline, rows: float, needs: Needs) 
         ("misses", drift.misses, needs.misses),
     ):
         if most is not None and seen > most:
-            yield f"about {seen:.2g} {name} per walk of {drift.pages} pages; the limit is {most:g}"
+            often = f"about {seen:.2g} {name} per walk of {drift.pages} pages"
+            if seen < 0.01:
+                often = f"{name} in about 1 of {round(1 / seen, -1):,.0f} walks"
+            yield f"{often}; the limit is {most:g}"
     if needs.p95_ms is not None and burden.p95_ms > needs.p95_ms:
         yield f"{burden.p95_ms:.3g} ms at p95; the limit is {needs.p95_ms:g}"
     if needs.memory_mb is not None and burden.memory_bytes > needs.memory_mb * 1e6:

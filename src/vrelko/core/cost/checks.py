@@ -23,6 +23,7 @@ SLACK = {"sqlite": 90.0, "postgresql": 5.0, "mariadb": 5.0}
 
 _NINE_IN_TEN = 1.645
 _KEPT = ("statements", "rows", "bytes", "values")
+_OF_ROWS = ("entries", "scanned", "sorted_rows", "visits", "checked")
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,10 +102,13 @@ class Check:
         """How far the worst count lies from its prediction, as a factor."""
         return max((one.off for one in self.counts), default=1.0)
 
-    def correct(self, work: Work, offset: float, factor: float, engine: str) -> Work:
+    def correct(
+        self, work: Work, offset: float, factor: float, engine: str, rows: float = math.inf
+    ) -> Work:
         """Return the work as the counts tell it at an offset.
 
-        `factor`: how much more a page of another size asks than one of `size`.
+        `factor`: how much more a page of another size asks than one of `size`. What is told in
+        other units than those counted is scaled alike, up to `rows`.
         """
         usual = [one for one in self.counts if one.size == self.size]
         counted = [one for one in usual if one.counted is not None]
@@ -116,6 +120,8 @@ class Check:
         times = units * factor / max(counted_as(engine, work), 1e-9)
         scaled = work.times(times) if times < 1e6 else replace(work, entries=units, steps=units)
         kept = {name: getattr(work, name) for name in _KEPT}
+        if engine != "mariadb":  # whose counter is rows itself
+            kept |= {name: min(getattr(scaled, name), rows) for name in _OF_ROWS}
         return replace(scaled, **kept, timed_us=ms * 1000 * max(factor, 1.0), timed_scatter=scatter)
 
 

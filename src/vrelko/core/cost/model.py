@@ -211,7 +211,7 @@ class CostModel:
             engine = self.scene.server.engine  # one depth tells no slope: that of the model holds
             here, there = (self._raw(name, at, counted_size) for at in (offset, alone))
             factor = counted_as(engine, here) / max(counted_as(engine, there), 1e-9)
-            return check.correct(work, alone, factor, engine)
+            return check.correct(work, alone, factor, engine, self._most_read)
         if size and counted_size and size != counted_size:
             engine = self.scene.server.engine
             usual = counted_as(engine, self._raw(name, offset, counted_size))
@@ -219,7 +219,13 @@ class CostModel:
             now = counted_as(engine, self._raw(name, offset, size))
             factor = now / max(usual, 1e-9)
             factor = min(max(factor, min(most, 1.0)), max(most, 1.0))
-        return check.correct(work, offset, factor, self.scene.server.engine)
+        engine = self.scene.server.engine
+        return check.correct(work, offset, factor, engine, self._most_read)
+
+    @property
+    def _most_read(self) -> float:
+        """Rows that a page reads at most: all that its path comes to."""
+        return max(self.scene.reached, self.matching)
 
     def _raw(self, name: str, offset: float, size: int) -> Work:
         bare = replace(self, checks={})
