@@ -244,3 +244,28 @@ def test_an_order_by_an_expression_names_the_index_that_serves_it(larkmere):
     plan = vrelko.plan(listing, vrelko.survey(larkmere, listing), params={"station": 3})
     (fix,) = [one.fix for one in plan.findings if one.code == "computed-order"]
     assert fix.endswith(" ON capture (station_id, (coalesce(weight_g, 0.5)), id)")
+
+
+@pytest.mark.parametrize("kind", ["text", "longtext", "enum('a','b')", "varchar(900)"])
+def test_mariadb_is_advised_no_index_that_it_could_not_use(kind):
+    """It indexes a beginning of texts alone, compares ENUM by text, and keys end at 3,072 bytes."""
+
+    def advised(name):
+        known = facts("mariadb")
+        (table,) = known.tables
+        columns = [replace(c, type=name) if c.name == "label" else c for c in table.columns]
+        changed = replace(known, tables=(replace(table, columns=tuple(columns)),))
+        return vrelko.plan(listing("label,id"), changed).indexes
+
+    assert not advised(kind)
+    assert advised("varchar(40)")
+
+
+def test_tables_of_one_name_in_two_schemas_are_told_apart():
+    known = facts()
+    (table,) = known.tables
+    other = replace(table, name="side.visit", schema="side", rows=7.0)
+    both = replace(known, tables=(other, table))
+    assert both.table("visit") is table
+    assert both.table("side.visit") is other
+    assert replace(known, tables=(other,)).table("visit") is other

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 
 import pytest
 from hypothesis import assume, given
@@ -32,6 +33,7 @@ from vrelko.core.facts import Facts
 from vrelko.engines import mariadb_plans, postgresql_plans, sqlite_plans
 from vrelko.errors import FactsError, PageError
 from vrelko.measuring.spending import Spending
+from vrelko.serving.seeking import KeyLadder
 
 CORPUS = json.loads(PATH.read_text())
 PARTS = {f"part_{i}" for i in range(4)}
@@ -200,6 +202,22 @@ def test_profiles_share_out_all_entries_and_all_rows(passed, reached, begin, len
     if middle > 0 and end - middle > 1:
         assert first + rest == pytest.approx(whole, rel=1e-3, abs=2 + end - middle)
     assert not find_profile([25] * 40, 50)
+
+
+def test_places_along_an_order_of_few_values_stand_where_their_rows_do(filled):
+    """Of values with unequal shares, equal parts of the order begin within the large ones."""
+    facts = vrelko.survey(filled, "misread")
+    table = facts.table("misread")
+    uneven = (("1", 0.7), ("2", 0.1), *((str(i), 0.02) for i in range(3, 13)))
+    few = replace(table.column("few"), common=uneven, bounds=(), null_share=0.0, distinct=12.0)
+    known = replace(table, columns=tuple(few if c.name == "few" else c for c in table.columns))
+    listing = grid(orders="few,id")
+    with filled.connect() as connection:
+        variant = listing.lent_variant(connection, None, {})
+        ladder = KeyLadder(variant, listing.orders(filled.dialect.name)[0], known, ())
+    places = ladder.leads(64)
+    assert places == sorted(places)
+    assert places.count(1) == pytest.approx(0.7 * len(places), abs=1)
 
 
 def test_a_budget_bounds_what_is_run(filled):

@@ -139,9 +139,10 @@ class Facts:
 
     def table(self, name: str) -> TableFacts:
         """Return a table's facts. Raises FactsError."""
-        for table in self.tables:
-            if name in (table.name, table.bare_name):
-                return table
+        whole = (table for table in self.tables if table.name == name)
+        bare = (table for table in self.tables if table.bare_name == name)
+        for table in (*whole, *bare):  # one of another schema may have the same bare name
+            return table
         raise FactsError(
             f"the facts hold no table {name!r}",
             nearest(name, [table.name for table in self.tables]),

@@ -15,9 +15,8 @@ from vrelko.engines.limits import is_time_limit, limit_time
 from vrelko.errors import FactsError, OrderError, PageError
 from vrelko.measuring.spending import BUDGET_MS, Spending
 from vrelko.measuring.verification import verify
-from vrelko.serving import planning
 from vrelko.serving.listing import Listing
-from vrelko.serving.planning import Plan
+from vrelko.serving.planning import Plan, plan_listings
 from vrelko.surveying.survey import survey
 
 
@@ -96,13 +95,13 @@ def plan(
     assert facts is not None
     given = (readers, writers, needs, params)
     if engine is None:
-        plans = list(planning.plan(several, facts, *given, rates=rates))
+        plans = list(plan_listings(several, facts, *given, rates=rates))
     else:
         spending = Spending(budget_ms)
         with spending.watch(engine):
             for one in several:
                 check_claims(engine, one, spending, params)
-            plans = list(planning.plan(several, facts, *given, engine=engine, rates=rates))
+            plans = list(plan_listings(several, facts, *given, engine=engine, rates=rates))
         if run and plans:
             plans = verify(engine, plans, thorough=thorough, spending=spending)
             if rates is not None:

@@ -12,7 +12,7 @@ from vrelko.core.cost.rates import Clock
 from vrelko.engines.registry import database_errors
 from vrelko.measuring.copying import copy_of_file
 from vrelko.measuring.trials import Bench, time_trials
-from vrelko.serving.planning import Plan, plan
+from vrelko.serving.planning import Plan, plan_listings
 from vrelko.serving.routing import route_use
 from vrelko.surveying.survey import survey
 
@@ -56,8 +56,10 @@ def _on_a_copy(engine: Engine, given: Plan) -> tuple[Advice, ...]:
                 connection.execute(text(advice.sql))
             grown = _bytes(copy) - size
             wanted = given.given
-            fresh = plan(given.served, survey(copy, given.served), wanted.readers, wanted.writers,
-                         wanted.needs, given.params, engine=copy)  # fmt: skip
+            (fresh,) = plan_listings(
+                [given.served], survey(copy, given.served), wanted.readers, wanted.writers,
+                wanted.needs, given.params, engine=copy,
+            )  # fmt: skip
             after = _page_ms(copy, fresh, advice)
             tried.append(
                 replace(advice, before_ms=before[advice.index.name], after_ms=after,

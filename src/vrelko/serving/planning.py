@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
-from typing import Any, overload
+from typing import Any
 
 from sqlalchemy import Engine, Select
 
@@ -175,54 +175,38 @@ class Plan:
         return replace(self, given=given, judgement=_with_texts(judgement, texts))
 
 
-@overload
-def plan(
+def plan_listings(
+    listings: Sequence[Listing],
+    facts: Facts,
+    readers: Readers | None = None,
+    writers: Writers | None = None,
+    needs: Needs | None = None,
+    params: Mapping[str, Any] | None = None,
+    *,
+    engine: Engine | None = None,
+    rates: Rates | None = None,
+) -> tuple[Plan, ...]:
+    """Plan listings from facts, their indexes advised together; no page is run.
+
+    With `engine` the server is asked by EXPLAIN which access paths it takes, and from which depth
+    another one; without, they are predicted. Raises FactsError where the facts lack a listing's
+    table or columns, DatabaseError when the database refuses.
+    """
+    given = readers, writers, needs
+    return _advised_together(
+        [_plan_one(one, facts, given, params, engine, rates) for one in listings]
+    )
+
+
+def _plan_one(
     listing: Listing,
     facts: Facts,
-    readers: Readers | None = None,
-    writers: Writers | None = None,
-    needs: Needs | None = None,
-    params: Mapping[str, Any] | None = None,
-    *,
-    engine: Engine | None = None,
-    rates: Rates | None = None,
-) -> Plan: ...
-@overload
-def plan(
-    listing: Sequence[Listing],
-    facts: Facts,
-    readers: Readers | None = None,
-    writers: Writers | None = None,
-    needs: Needs | None = None,
-    params: Mapping[str, Any] | None = None,
-    *,
-    engine: Engine | None = None,
-    rates: Rates | None = None,
-) -> tuple[Plan, ...]: ...
-def plan(
-    listing: Listing | Sequence[Listing],
-    facts: Facts,
-    readers: Readers | None = None,
-    writers: Writers | None = None,
-    needs: Needs | None = None,
-    params: Mapping[str, Any] | None = None,
-    *,
-    engine: Engine | None = None,
-    rates: Rates | None = None,
-) -> Plan | tuple[Plan, ...]:
-    """Plan a listing, or several, from facts.
-
-    `readers`, `writers` and `needs` default to those the listing was loaded with, else to their
-    classes' defaults; `params` are typical values of its parameters. With `engine` the server is
-    asked by EXPLAIN which access paths it takes, and from which depth another one; without, they
-    are predicted and no database is needed. `rates` are those of `calibrate`. Several listings
-    are advised indexes together. Raises FactsError where the facts lack the listing's table or
-    columns, DatabaseError when the database refuses.
-    """
-    if not isinstance(listing, Listing):
-        plans = [plan(one, facts, readers, writers, needs, params, engine=engine, rates=rates)
-                 for one in listing]  # fmt: skip
-        return _advised_together(plans)
+    asked: tuple[Readers | None, Writers | None, Needs | None],
+    params: Mapping[str, Any] | None,
+    engine: Engine | None,
+    rates: Rates | None,
+) -> Plan:
+    readers, writers, needs = asked
     usual = listing.workload
     given = Given(readers or usual.readers, writers or usual.writers, needs or usual.needs)
     values = dict(params if params is not None else usual.params)

@@ -5,6 +5,7 @@ Nothing is read: keys come from the bounds that part a column into equal shares.
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Callable, Mapping, Sequence
 from datetime import date, datetime
 from decimal import Decimal
@@ -66,10 +67,14 @@ class KeyLadder:
         return explain(statements[0], {**values, **key_parameters(key)})
 
     def leads(self, most: int) -> list[Any]:
-        """Return values of the first term that begin up to `most` equal parts of the order."""
-        count = len(self._bounds[0]) - 1  # behind the last one no row may lie
-        many = min(count, most)
-        return [self._bounds[0][round(i * count / many)] for i in range(many)]
+        """Return the values of the first term that stand where equal parts of the order begin.
+
+        Up to `most` parts. Values are placed by the shares ahead of them: where one has many rows,
+        several parts begin within it.
+        """
+        many = min(len(self.shares) - 1, most)  # behind the last value no row may lie
+        steps = [bisect_right(self.shares, i / many) - 1 for i in range(many)]
+        return [self._bounds[0][min(max(step, 0), len(self.shares) - 2)] for step in steps]
 
     def turn(
         self,
