@@ -253,9 +253,9 @@ def test_mariadb_is_advised_no_index_that_it_could_not_use(kind):
     def advised(name):
         known = facts("mariadb")
         (table,) = known.tables
-        columns = [replace(c, type=name) if c.name == "label" else c for c in table.columns]
+        columns = [replace(c, type=name) if c.name == "site" else c for c in table.columns]
         changed = replace(known, tables=(replace(table, columns=tuple(columns)),))
-        return vrelko.plan(listing("label,id"), changed).indexes
+        return vrelko.plan(listing("site,id"), changed).indexes
 
     assert not advised(kind)
     assert advised("varchar(40)")
