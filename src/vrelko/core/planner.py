@@ -9,8 +9,9 @@ from dataclasses import dataclass, field, replace
 from vrelko.core.access import AccessPath
 from vrelko.core.advising import Advice, advise_indexes, merge_advice
 from vrelko.core.cost.checks import Check
-from vrelko.core.cost.model import CostModel, Routes, make_model
+from vrelko.core.cost.model import CostModel, make_model
 from vrelko.core.cost.rates import Clock, Rates, Time, shipped_rates
+from vrelko.core.cost.routes import Routes
 from vrelko.core.cost.work import Work
 from vrelko.core.drift.expecting import Stream, expect_drift
 from vrelko.core.facts import Facts, ServerFacts, TableFacts

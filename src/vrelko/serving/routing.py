@@ -11,7 +11,7 @@ from dataclasses import replace
 from typing import Any
 
 from vrelko.core.access import AccessPath, Seen, choose_keys, choose_path, follow_path
-from vrelko.core.cost.model import Routes
+from vrelko.core.cost.routes import Routes
 from vrelko.core.facts import Facts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline

@@ -9,11 +9,11 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
-from vrelko.core.access import serves_order
 from vrelko.core.cost.groups import heap_blocks
 from vrelko.core.cost.scene import Scene
 from vrelko.core.cost.work import Ask, Work
 from vrelko.core.index import IndexFacts
+from vrelko.core.index_order import serves_order
 
 _GROUPS_AT_MOST = 200  # looked at one by one; the others are taken to be like these
 _SORT_ROW_BYTES = 24  # beside a sorted row's own bytes

@@ -11,10 +11,10 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
-from vrelko.core.access import serves_order
 from vrelko.core.cost.groups import find_groups
 from vrelko.core.cost.scene import Scene
 from vrelko.core.cost.work import Ask, Work
+from vrelko.core.index_order import serves_order
 
 _START_STEPS = 13
 _ROW_STEPS = 5  # beyond one a column: offset, seek, result, limit, next
