@@ -152,21 +152,21 @@ def test_a_server_tells_where_it_leaves_the_index_behind_a_key(filled):
     model = planned(filled, listing, {"g": 0}).usual_model()
     routes = model.routes
     if filled.dialect.name != "postgresql":
-        assert routes.seek_deep is None
+        assert routes.seek_deep == ()
         return
-    assert routes.seek_deep is not None
-    assert routes.seek_deep.signature != routes.seek.signature
-    assert 0 < routes.seek_switch < model.matching
+    (turn,) = routes.seek_deep
+    assert turn.path.signature != routes.seek.signature
+    assert 0 < turn.row < model.matching
     with filled.connect() as connection:
         variant = listing.lent_variant(connection, None, {"g": 0})
-        for offset, path in ((0.05, routes.seek), (0.99, routes.seek_deep)):
+        for offset, path in ((0.05, routes.seek), (0.99, turn.path)):
             key = (int(offset * ROWS), 1)
             (statement,) = variant.seek(key, False, True)
             limited = variant.limited(statement, 301)
             given = {"g": 0, **key_parameters(key)}
             seen = Reader.of(connection, "costed").path(limited, given)
             assert (seen.scan, seen.sorts == "all") == (path.scan, path.kind == "sorted")
-    deep, near = (model.keyset(301, at=at) for at in (routes.seek_switch + 1, 10.0))
+    deep, near = (model.keyset(301, at=at) for at in (turn.row + 1, 10.0))
     assert deep.sorted_rows > 0 == near.sorted_rows
 
 

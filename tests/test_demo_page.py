@@ -484,3 +484,59 @@ def test_what_the_demo_refuses(site):
     assert send("GET", "/walks/none/offset?size=10") == (400, "demo-walk")
     assert send("GET", "/new") == (400, "demo-place")
     assert send("POST", "/captures", '{"species_id": "x"}') == (400, "demo-body")
+
+
+@pytest.mark.parametrize("view", ["grid", "feed"])
+def test_addresses_with_what_nobody_knows(page, site, view):
+    """What a mail program adds is left out; a position that is no more leads back to the start."""
+    address, _ = site
+    rows = ROWS if view == "grid" else ".feed li"
+    page.goto(f"{address}/?view={view}&utm_source=mail&fbclid=1")
+    expect(page.locator(rows).first).to_be_visible()
+    page.goto(f"{address}/?view=grid&cursor=nonsense&station=3")
+    page.get_by_role("button", name="Start again").click()
+    expect(page.locator(ROWS).first).to_be_visible()
+    expect(page.get_by_role("alert")).to_be_hidden()
+    page.goto(f"{address}/?view={view}&station=nonsense")
+    page.get_by_role("button", name="Start again").click()
+    expect(page.locator(rows).first).to_be_visible()
+
+
+def test_a_view_that_is_none_is_the_grid(page, site):
+    address, _ = site
+    for name in ("constructor", "__proto__", "toString", "x"):
+        page.goto(f"{address}/?view={name}")
+        expect(page.locator(ROWS).first).to_be_visible()
+
+
+def test_deleting_what_is_gone_takes_the_row_away(page, site):
+    address, live = site
+    page.goto(f"{address}/?view=grid&station=5")
+    row = page.locator(ROWS).nth(2)
+    number = int(row.get_attribute("data-id"))
+    assert live.remove(number)
+    row.get_by_role("button").click()
+    expect(page.locator(f'{ROWS}[data-id="{number}"]')).to_have_count(0)
+    expect(page.get_by_role("alert")).to_be_hidden()
+
+
+def test_focus_stays_through_sorting_and_deleting(page, site):
+    address, _ = site
+    page.goto(f"{address}/?view=grid&station=4")
+    page.get_by_role("button", name="Weight, g").focus()
+    page.keyboard.press("Enter")
+    expect(page.locator("th[aria-sort=descending]")).to_have_text("Weight, g")
+    expect(page.get_by_role("button", name="Weight, g")).to_be_focused()
+    first = page.locator(ROWS).nth(1)
+    gone = first.get_attribute("data-id")
+    first.get_by_role("button").focus()
+    page.keyboard.press("Enter")
+    expect(page.locator(f'{ROWS}[data-id="{gone}"]')).to_have_count(0)
+    expect(page.locator(ROWS).nth(1).get_by_role("button")).to_be_focused()
+
+
+def test_no_repeats_are_no_fault(page, site):
+    address, _ = site
+    page.goto(f"{address}/?view=compare")
+    expect(page.locator(".side").first).to_be_visible()
+    expect(page.locator(".side.hit")).to_have_count(0)

@@ -1,6 +1,7 @@
 """Pages files: what they hold, and how their faults are told."""
 
 import re
+from datetime import datetime
 
 import pytest
 from sqlalchemy import bindparam, select
@@ -220,3 +221,56 @@ def test_messages_hold_no_password(write):
     with pytest.raises(VrelkoError) as caught:
         vrelko.load(write("[listing.a]\ntable = 'x'", url="mysql+nodriver://u:hunter2@h/x"))
     assert "hunter2" not in str(caught.value)
+
+
+DATED = """
+[listing.dated]
+table = "capture"
+orders = ["id"]
+where = {{ caught_at = {where} }}
+params = {{ since = {value} }}
+"""
+
+
+MOMENTS = ['"2026-03-01T00:00:00"', "2026-03-01T00:00:00", "2026-03-01 00:00:00"]
+
+
+@pytest.mark.parametrize("value", MOMENTS)
+@pytest.mark.parametrize("where", ['{ ge = ":since" }', "{ ge = VALUE }"])
+def test_moments_are_text_or_tomls_own(write, value, where):
+    text = DATED.format(value=value, where=where.replace("VALUE", value))
+    pages = vrelko.load(write(text if "since" in where else text.replace("params", "# params")))
+    plan = vrelko.plan(pages["dated"], engine=pages.engine, budget_ms=200)
+    assert plan.judgement.checks
+    usual = pages["dated"].workload.params
+    with pages.engine.connect() as connection:
+        given = usual if "since" in where else {}
+        found = pages["dated"].read(connection, params=given, size=5)
+    assert all(row.caught_at >= datetime(2026, 3, 1) for row in found)
+
+
+@pytest.mark.parametrize(
+    ("where", "value", "said"),
+    [
+        ('{ ge = ":since" }', '"yesterday"', "dated.params.since.*no ISO 8601 date and time"),
+        ('{ ge = "yesterday" }', "1", "'yesterday' compared with 'caught_at'.*no ISO 8601"),
+    ],
+)
+def test_values_that_do_not_fit_their_column(write, where, value, said):
+    with pytest.raises(PagesFileError, match=f"(?s){said}"):
+        vrelko.load(write(DATED.format(where=where, value=value)))
+
+
+@pytest.mark.parametrize(
+    ("name", "said"),
+    [("broken_module:x", "SyntaxError"), ("raising_module:x", "RuntimeError"), (".x:y", "form"),
+     ("raising_module", "form"), (":x", "form"), ("no_such_module:x", "No module"),
+     ("exiting_module:x", "cannot be imported")],
+)  # fmt: skip
+def test_modules_that_cannot_be_imported(write, tmp_path, monkeypatch, name, said):
+    (tmp_path / "broken_module.py").write_text("def x(:\n")
+    (tmp_path / "raising_module.py").write_text("raise RuntimeError('no')\n")
+    (tmp_path / "exiting_module.py").write_text("import sys\nsys.exit(3)\n")
+    monkeypatch.syspath_prepend(tmp_path)
+    with pytest.raises(PagesFileError, match=rf"(?s)listing.own.python.*{said}"):
+        vrelko.load(write(f'[listing.own]\npython = "{name}"\n'))

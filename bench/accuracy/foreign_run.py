@@ -92,7 +92,6 @@ def measure_drawn(engine, drawn, pages, seed):
 
 def measure_page(engine, drawn, which, plan, share, size):
     clock = Clock(plan.judgement.rates, plan.facts.server)
-    believed = {check.strategy: check.believed for check in plan.uses[0].checks}
     records = []
     with engine.connect() as connection:
         bench = Bench(connection, plan)
@@ -114,9 +113,7 @@ def measure_page(engine, drawn, which, plan, share, size):
             records.append({
                 "shape": drawn.name, "listing": which, "strategy": strategy, "offset": offset,
                 "size": size, "path": trial.path,
-                "believed": believed.get(
-                    "first" if not offset and strategy in ("keyset", "deferred-join") else strategy
-                ),
+                "believed": bench.model.believes(strategy, offset, size),
                 "expected": counted_as(clock.rates.engine, trial.estimate),
                 "counted": run.counted, "ms": ms, "predicted": time.ms, "low": time.low,
                 "high": time.high, "spent": plan.spent_ms, "limit": BUDGET_MS,

@@ -51,6 +51,10 @@ class DatabaseError(VrelkoError):
     """The database could not be reached or did not answer as asked."""
 
 
+class UnavailableError(DatabaseError):
+    """The database cannot answer now and may soon: away, restarting, locked, or all in use."""
+
+
 class TimeLimitError(DatabaseError):
     """A statement ran longer than it was allowed to."""
 
@@ -66,7 +70,8 @@ HTTP_STATUS: dict[type[VrelkoError], int] = {
     PagesFileError: 500,
     ListingError: 500,
     FactsError: 500,
-    DatabaseError: 503,
+    DatabaseError: 500,
+    UnavailableError: 503,
     TimeLimitError: 504,
 }
 """HTTP status for those who serve pages; the nearest class in an error's ancestry counts."""

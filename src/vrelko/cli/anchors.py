@@ -8,6 +8,7 @@ from contextlib import closing
 from pathlib import Path
 from typing import Any
 
+from vrelko.cli.options import write_own
 from vrelko.cli.tables import console, make_table
 from vrelko.errors import PagesFileError
 from vrelko.serving.listing import Listing
@@ -91,7 +92,7 @@ def _row(listing: Listing, order: str, size: int, one: Any) -> dict[str, Any]:
 
 def _write(file: Path, text: str) -> None:
     try:
-        file.write_text(text, encoding="utf-8")
+        write_own(file, text)
     except OSError as error:
         raise PagesFileError(
             f"{str(file)!r} cannot be written: {error.strerror}", "Choose another place",

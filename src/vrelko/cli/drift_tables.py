@@ -52,7 +52,7 @@ def _suffered(drift: Drift) -> Table:
         ">unseen", ">dodges", ">outdated",
     )  # fmt: skip
     expected = {one.strategy: one for one in drift.expected}
-    for one in drift.simulated:
+    for one in drift.shown:
         form = expected.get(str(one.way))
         mark = "" if form is None or form.holds else " ?"
         means, errors = one.means, one.errors
@@ -73,7 +73,7 @@ def _prices(drift: Drift) -> Table:
         ">misses\na day", ">ms\na page", ">ms\na walk", "keeps",
     )  # fmt: skip
     costs = {one.way: one for one in drift.costs}
-    for one in drift.simulated:
+    for one in drift.shown:
         repeats, misses, cost = one.means["repeats"], one.means["misses"], costs[one.way]
         stored = f"{render_bytes(cost.stored_bytes)}{'' if cost.shared else ' a walk'}: "
         table.add_row(
@@ -88,7 +88,7 @@ def _prices(drift: Drift) -> Table:
 
 def _where(drift: Drift) -> Table | None:
     """Where in the walk rows come again and are missed, pages taken together where many."""
-    hit = [one for one in drift.simulated if any(sum(pair) for pair in one.by_page)]
+    hit = [one for one in drift.shown if any(sum(pair) for pair in one.by_page)]
     if not hit:
         return None
     count = len(hit[0].by_page)

@@ -202,10 +202,10 @@ def settle(
 
 
 def _draw(path: str, delays: Any, rate: float, poll_s: float) -> None:
+    from vrelko.cli.needs import needs_extra
     from vrelko.cli.options import write_text
-    from vrelko.cli.work import needs_report
 
-    with needs_report():
+    with needs_extra("report", "a report or figure"):
         from vrelko.reporting.drift_figures import draw_settling
     write_text(path, draw_settling(delays, rate, poll_s))
     click.echo(f"figure written to {Path(path)}", err=True)

@@ -170,6 +170,8 @@ def plan(
     from vrelko.cli.plan_tables import show_plan
     from vrelko.cli.since import find_changes, read_plans, show_changes
 
+    if as_csv and (as_json or since):
+        raise click.UsageError("--csv prints ladders alone: give it without --json and --since")
     before = read_plans(since) if since else None
     plans = []
     for loaded, one in plans_of(pages, listings, facts, thorough, budget_ms, not no_run):
@@ -222,6 +224,7 @@ def sql(
     Key values stand as :key_0, :key_1 …; several statements are run one after the other until the
     page is full. Rows of "before" and "last" come in reversed order.
     """
+    from vrelko.cli.needs import check_dialect
     from vrelko.cli.tables import show_statements
     from vrelko.serving.pages_file import load
     from vrelko.serving.planning import routine_text, statements_text
@@ -229,6 +232,7 @@ def sql(
     loaded = load(pages)
     try:
         name = dialect or loaded.dialect
+        check_dialect(name)
         found = []
         for listing in (loaded[one] for one in listings or loaded):
             params = listing.workload.params
@@ -259,7 +263,7 @@ def measure(
     from vrelko.measuring.measure import measure as measure_
 
     results = []
-    for loaded, one in plans_of(pages, listings, facts):
+    for loaded, one in plans_of(pages, listings, facts, budget_ms=budget_ms):
         with status(f"measuring {one.listing}"):
             results.append(measure_(loaded.engine, one, budget_ms=budget_ms))
     print_result(
@@ -295,12 +299,12 @@ def report(
 
     On PostgreSQL and MariaDB walks are replayed with --copy alone.
     """
-    from vrelko.cli.work import check_writable, study, write_report
+    from vrelko.cli.work import check_report, study, write_report
 
-    check_writable(Path(output))
+    check_report(Path(output))
     studies = []
     with copy_of(copy_url) as copy:
-        for loaded, one in plans_of(pages, listings, facts):
+        for loaded, one in plans_of(pages, listings, facts, budget_ms=budget_ms):
             with progress(f"walking {one.listing}", walks) as advance:
                 studies.append(study(loaded.engine, one, walks, seed, advance, copy, budget_ms))
     path = write_report(studies, Path(output))

@@ -86,7 +86,10 @@ def show_statements(found: Mapping[str, Any]) -> None:
     out = console()
     out.print(f"[dim]-- {found['listing']} on {found['dialect']}[/]")
     for statement in found["statements"]:
-        out.print(Text(statement + ";\n"), soft_wrap=True)
+        if statement.startswith("CREATE PROCEDURE"):  # whose semicolons the client must not take
+            out.print(Text(f"DELIMITER //\n{statement}//\nDELIMITER ;\n"), soft_wrap=True)
+        else:
+            out.print(Text(statement + ";\n"), soft_wrap=True)
 
 
 def show_measurement(measurement: Measurement) -> None:

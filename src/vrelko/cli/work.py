@@ -6,6 +6,7 @@ import os
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
+from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,8 @@ from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 from sqlalchemy import Engine
 
+from vrelko.cli.needs import needs_extra
+from vrelko.cli.options import write_own
 from vrelko.errors import PagesFileError, VrelkoError
 from vrelko.measuring.drifting import clean_by_rate, drift
 from vrelko.measuring.measure import measure
@@ -55,8 +58,12 @@ def study(
     return Study(plan, measured, found, shares, tuple(notes))
 
 
-def check_writable(path: Path) -> None:
+def check_report(path: Path) -> None:
     """Raise PagesFileError where a report could not be written, before the work for it is done."""
+    with needs_extra("report", "a report or figure"):
+        for name in ("matplotlib", "jinja2", "pandas"):
+            if find_spec(name) is None:
+                raise ModuleNotFoundError(name=name)
     folder = next((one for one in path.absolute().parents if one.exists()), None)
     if path.is_dir() or folder is None or not os.access(folder, os.W_OK):
         raise PagesFileError(
@@ -68,12 +75,12 @@ def check_writable(path: Path) -> None:
 
 def write_report(studies: Sequence[Study], path: Path) -> Path:
     """Write studies as one HTML file and return its full path. Raises PagesFileError."""
-    with needs_report():
+    with needs_extra("report", "a report or figure"):
         from vrelko.reporting.html import render_report
     text = render_report(studies)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_text(text, encoding="utf-8")
+        write_own(path, text)
     except OSError as error:
         raise PagesFileError(
             f"the report cannot be written to {str(path)!r}: {error.strerror}",
@@ -81,19 +88,6 @@ def write_report(studies: Sequence[Study], path: Path) -> Path:
             "not-writable",
         ) from error
     return path.resolve()
-
-
-@contextmanager
-def needs_report() -> Iterator[None]:
-    """Import what draws and writes reports. Raises PagesFileError where it is not installed."""
-    try:
-        yield
-    except ImportError as error:
-        raise PagesFileError(
-            f"a report or figure needs {error.name}, which is not installed",
-            'Install it with: pip install "vrelko[report]"',
-            "report-extra",
-        ) from error
 
 
 @contextmanager

@@ -87,8 +87,14 @@ def readers_from_log(
     The dwell is the mean time between a page and the next one: what repeats depend on. What no log
     tells, such as the round trip, is that of `usual`.
     Lines that are in neither format are counted, not fatal. Raises PageError where no line is a
-    request for the listing.
+    request for the listing, and for one text in place of lines.
     """
+    if isinstance(lines, (str, bytes)):
+        raise PageError(
+            "the lines of a log are asked for, and got one text",
+            "Open the file and pass it, or pass text.splitlines()",
+            "log-lines",
+        )
     malformed = other = odd = 0
     open_: dict[tuple[str, str], _Visit] = {}
     visits: list[_Visit] = []

@@ -95,9 +95,10 @@ def check_number(number: object) -> int:
     """Return a page number as an int of at least 1. Raises PageError."""
     n = check_whole(number, "page number", "page")
     if not 1 <= n <= MOST_NUMBER:
+        bound = "; pages start at 1" if n < 1 else ""
         raise PageError(
-            f"page number {n:,} does not exist",
-            f"Numbers go from 1 to {MOST_NUMBER:,}; ask for Spot.end() to see the last page",
+            f"page {n:,} does not exist{bound}",
+            f"Ask for 1 to {MOST_NUMBER:,}, or for Spot.end() to see the last page",
             "page-range",
         )
     return n

@@ -8,7 +8,7 @@ from time import monotonic
 from typing import Any
 
 from sqlalchemy import text
-from sqlalchemy.exc import DBAPIError
+from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 from sqlalchemy.util import await_only
 
 from vrelko.engines.registry import database_errors, dialect_of
@@ -96,10 +96,10 @@ def _limit_postgresql(lender: Any, ms: float, keep: bool) -> Iterator[None]:
     try:
         yield
     except BaseException:
-        if keep:
-            lender.execute(text("ROLLBACK TO SAVEPOINT vrelko_limit"))
-        else:
-            with suppress(DBAPIError):  # a failed transaction takes its limit with it
+        with suppress(SQLAlchemyError):  # a failed transaction takes its limit with it
+            if keep:
+                lender.execute(text("ROLLBACK TO SAVEPOINT vrelko_limit"))
+            else:
                 lender.execute(change, {"ms": str(before), "local": not alone})
         raise
     lender.execute(change, {"ms": str(before), "local": not alone})
@@ -117,7 +117,11 @@ def _commits_alone(lender: Any) -> bool:
 def _limit_mariadb(lender: Any, ms: float) -> Iterator[None]:
     before = lender.execute(text("SELECT @@max_statement_time")).scalar()
     lender.execute(text("SET SESSION max_statement_time = :s"), {"s": ms / 1000})
+    back = text("SET SESSION max_statement_time = :s")
     try:
         yield
-    finally:
-        lender.execute(text("SET SESSION max_statement_time = :s"), {"s": before})
+    except BaseException:
+        with suppress(SQLAlchemyError):  # a lost connection takes its limit with it
+            lender.execute(back, {"s": before})
+        raise
+    lender.execute(back, {"s": before})

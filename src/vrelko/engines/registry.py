@@ -180,17 +180,31 @@ def find_functions(
     return postgresql.find_functions(connection, names)
 
 
-def open_database(address: str, read_only: bool = True) -> Engine:
+def open_database(
+    address: str, read_only: bool = True, pool: int | None = None, pool_wait_s: float | None = None
+) -> Engine:
     """Return an Engine for a URL or the path of an SQLite file, for reading only unless said.
 
-    An SQLite file must exist and be a database: none is ever created here. Raises DatabaseError.
+    An SQLite file must exist and be a database: none is ever created here. `pool`: connections held
+    at most; `pool_wait_s`: seconds to wait for one of them. A connection that went away meanwhile
+    is replaced before it is used. Errors show no parameters. Raises DatabaseError.
     """
     url = _read_url(address)
     if not capabilities_of(url.get_backend_name()).served:
         raise _unserved(url.get_backend_name())
     if url.get_backend_name() == "sqlite":
         sqlite.check_file(url.database)
-    engine = create_engine(url)
+    try:
+        engine = create_engine(url, **_engine_settings(url, pool, pool_wait_s))
+    except ImportError as error:
+        extra = capabilities_of(url.get_backend_name()).engine
+        raise DatabaseError(
+            f"the database needs the driver {error.name!r}, which is not installed",
+            f'Install it with: pip install "vrelko[{extra}]"'
+            if error.name in _DRIVERS
+            else f"Install it, or write the URL as {_URLS[extra]}",
+            "driver-missing",
+        ) from error
     if not read_only:
         return engine
     if url.get_backend_name() == "sqlite":
@@ -199,6 +213,34 @@ def open_database(address: str, read_only: bool = True) -> Engine:
         _forbid_writes(engine)
     return engine
 
+
+def _engine_settings(url: URL, pool: int | None, pool_wait_s: float | None) -> dict[str, Any]:
+    settings: dict[str, Any] = {"hide_parameters": True, "pool_pre_ping": True}
+    if url.get_backend_name() == "sqlite" and url.database in (None, "", ":memory:"):
+        return settings  # one connection a thread
+    if pool is not None:
+        settings |= {"pool_size": pool, "max_overflow": 0}
+    if pool_wait_s is not None:
+        settings["pool_timeout"] = pool_wait_s
+    return settings
+
+
+_DRIVERS = ("psycopg", "pymysql")
+"""The drivers that the extras of their engines install."""
+
+_USUAL_DRIVERS = {
+    "postgresql": "postgresql+psycopg",
+    "postgres": "postgresql+psycopg",
+    "mysql": "mysql+pymysql",
+    "mariadb": "mariadb+pymysql",
+}
+"""What a URL without a driver means."""
+
+_URLS = {
+    "sqlite": "sqlite:///path/to/file.db",
+    "postgresql": "postgresql://user@host:5432/name",
+    "mariadb": "mariadb://user@host:3306/name",
+}
 
 _READ_ONLY = {
     "postgresql": "SET default_transaction_read_only = on",
@@ -224,6 +266,8 @@ def _read_url(address: str) -> URL:
         return URL.create("sqlite", database=str(Path(address)))
     try:
         url = make_url(address)
+        usual = _USUAL_DRIVERS.get(url.drivername)
+        url = url if usual is None else url.set(drivername=usual)
         url.get_dialect()
     except NoSuchModuleError as error:
         scheme = address.partition(":")[0]
@@ -233,9 +277,11 @@ def _read_url(address: str) -> URL:
             "database-url",
         ) from error
     except (ArgumentError, ValueError, ImportError) as error:
+        scheme = address.partition(":")[0].partition("+")[0]
+        known = _URLS.get({"mysql": "mariadb", "postgres": "postgresql"}.get(scheme, scheme))
         raise DatabaseError(
             "the database URL cannot be read",
-            "Write it as sqlite:///path/to/file.db",
+            f"Write it as {known or ' or '.join(_URLS.values())}; a port is a number",
             "database-url",
         ) from error
     return url

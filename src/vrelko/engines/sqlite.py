@@ -56,9 +56,12 @@ def check_file(path: str | None) -> None:
         with file.open("rb") as opened:
             head = opened.read(len(_MAGIC))
     except FileNotFoundError:
+        hint = "Check the path; `vrelko demo` makes a sample database to try things on"
+        if file.suffix == ".toml":
+            hint = "That looks like a pages file; name a database: a URL or an SQLite file"
         raise DatabaseError(
             f"there is no database file {str(file)!r}",
-            "Check the path; `vrelko demo` makes a sample database to try things on",
+            hint,
             "database-missing",
         ) from None
     except OSError as error:
@@ -67,6 +70,12 @@ def check_file(path: str | None) -> None:
             "Check its permissions",
             "database-unreadable",
         ) from error
+    if head not in (b"", _MAGIC) and file.suffix == ".toml":
+        raise DatabaseError(
+            f"{str(file)!r} is a pages file, and a database is asked for",
+            "Name the database: a URL, or the path of an SQLite file",
+            "database-format",
+        )
     if head not in (b"", _MAGIC):
         raise DatabaseError(
             f"the file {str(file)!r} is no SQLite database",

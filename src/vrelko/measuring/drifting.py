@@ -50,6 +50,11 @@ class Drift:
     recorded: bool = False
     walks_a_day: float = 0.0
 
+    @property
+    def shown(self) -> tuple[Simulated, ...]:
+        """The ways worth telling apart: no overlap where none need be asked for again."""
+        return tuple(one for one in self.simulated if one.way != "overlap" or self.overlap)
+
     def as_dict(self) -> dict[str, Any]:
         """Return the result as plain data (schema `vrelko.drift/3`)."""
         return {"schema": SCHEMA, **asdict(self)}

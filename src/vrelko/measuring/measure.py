@@ -14,7 +14,7 @@ from vrelko.core.cost.rates import Clock, Time
 from vrelko.core.cost.work import Work
 from vrelko.core.outline import Strategy
 from vrelko.engines.registry import database_errors
-from vrelko.errors import VrelkoError
+from vrelko.errors import PageError, VrelkoError
 from vrelko.measuring.memory import MOST_HELD, Footprint, measure_memory
 from vrelko.measuring.spending import BUDGET_MS, Spending
 from vrelko.measuring.trials import Bench, Trial, run_limited, time_again, was_cut
@@ -161,6 +161,9 @@ def _pages(
             continue
         try:
             trial = bench.page(strategy, rung.offset, size, spending.one_ms)
+        except PageError:
+            notes.append(f"{name} was not run: the listing has fewer rows than the plan says")
+            continue
         except VrelkoError as error:  # the key that it begins behind took too long
             if not was_cut(error):
                 raise

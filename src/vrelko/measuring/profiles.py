@@ -51,16 +51,12 @@ def profile_use(
     if not profile:
         return use
 
-    def told(one: AccessPath | None) -> AccessPath | None:
-        if one is None or not _is_tested(one) or set(one.residual) != set(path.residual):
+    def told(one: AccessPath) -> AccessPath:
+        if not _is_tested(one) or set(one.residual) != set(path.residual):
             return one
         return replace(one, profile=profile)
 
-    routes = use.routes
-    return replace(use, routes=replace(
-        routes, page=told(routes.page) or routes.page, seek=told(routes.seek) or routes.seek,
-        keys=told(routes.keys),
-    ))  # fmt: skip
+    return replace(use, routes=use.routes.each(told))
 
 
 def _is_tested(path: AccessPath) -> bool:

@@ -20,7 +20,7 @@ from vrelko.core.spot import Spot
 from vrelko.engines.counting import count_again, count_reads, read_handlers, sent_on
 from vrelko.engines.limits import is_time_limit, limit_time
 from vrelko.engines.sqlite import count_steps
-from vrelko.errors import TimeLimitError, VrelkoError
+from vrelko.errors import PageError, TimeLimitError, VrelkoError
 from vrelko.measuring.spending import Spending
 from vrelko.serving.planning import Plan
 from vrelko.serving.reading import PageReader
@@ -86,13 +86,7 @@ class Bench:
 
     def path(self, strategy: str, offset: int, size: int) -> AccessPath:
         """Return the access path of a page."""
-        if strategy == "keyset" and offset > 0:
-            return self.model.seek_at(offset)
-        if offset == 0 and self.variant.grouping is not None:
-            return self.model.routes.seek
-        if strategy == "deferred-join" and offset > 0:
-            return self.model.keys_at(offset, size)
-        return self.model.path_at(offset, size)
+        return self.model.path_of(strategy, offset, size)
 
     def total(self, cap: int | None) -> Trial:
         """Return the trial of telling the total."""
@@ -110,8 +104,10 @@ class Bench:
         runner, variant = Runner(self.connection, self.values), self.variant
         if strategy == "keyset" and offset > 0:
             spot = self._key_before(runner, offset, size)
-        elif offset == 0 and strategy != "two-ended":
+        elif offset == 0 and strategy not in ("two-ended", "far-end"):
             spot = Spot.start()
+        elif strategy == "far-end":
+            spot = Spot.offset(max(round(self.model.matching) - offset - size, 0))
         else:
             spot = Spot.offset(offset)
 
@@ -120,10 +116,13 @@ class Bench:
             total = None
             if strategy == "two-ended":  # which counts first
                 total = Total(int(runner.value(variant.count(None))), "exact")
+            if strategy == "far-end":
+                total = Total(round(self.model.matching), "exact")
             if strategy == "whole":
                 runner.fetch(variant.whole(), None, {})
             else:
-                PageReader(runner, variant, size, strategy).read(spot, total)
+                by = "two-ended" if strategy == "far-end" else strategy
+                PageReader(runner, variant, size, by).read(spot, total)
             return sum(asked.rows for asked in runner.asked)
 
         return page
@@ -133,7 +132,9 @@ class Bench:
         start = max(offset - size, 0)
         before = PageReader(runner, self.variant, offset - start).read(Spot.offset(start), None)
         if not before.full:
-            return Spot.end()
+            raise PageError(
+                f"row {offset:,} is past the end", "Ask for a row that is there", "page-past-end"
+            )
         near = self.variant.near(before.full, -1, 0, not before.before)
         return Spot("after", self.variant.key_from(before.full[-1]), near=near)
 
@@ -173,8 +174,8 @@ def run_limited(
 ) -> Run:
     """Run a trial once, no statement of it longer than `most_ms`, and count what it reads.
 
-    PostgreSQL counts by running it again, which is left out where it took more than `slow_ms`,
-    unless it took more than `misjudged_ms` too.
+    PostgreSQL counts by running it again, which is left out where it took more than `slow_ms` and a
+    quarter of the time left, unless it took more than `misjudged_ms` too.
     """
     name = connection.dialect.name
     if name == "sqlite":
@@ -189,7 +190,8 @@ def run_limited(
                 began = perf_counter()
                 rows = trial.run()
                 ms = (perf_counter() - began) * 1e3
-            if name == "postgresql" and (ms <= slow_ms or ms > misjudged_ms):
+            spare = ms < spending.left_ms / 4
+            if name == "postgresql" and (ms <= slow_ms or ms > misjudged_ms or spare):
                 counted = float(count_again(connection, sent).blocks or 0)
     except VrelkoError as error:
         if not was_cut(error):

@@ -10,6 +10,7 @@ from vrelko.core.advising import Advice
 from vrelko.core.cost.model import make_model
 from vrelko.core.cost.rates import Clock
 from vrelko.engines.registry import database_errors
+from vrelko.errors import PageError
 from vrelko.measuring.copying import copy_of_file
 from vrelko.measuring.trials import Bench, time_trials
 from vrelko.serving.planning import Plan, plan_listings
@@ -73,8 +74,11 @@ def _page_ms(engine: Engine, given: Plan, advice: Advice) -> float:
     use = next((u for u in given.uses if str(u.order) == advice.order), given.uses[0])
     with engine.connect() as connection:
         bench = Bench(connection, given, use)
-        offset = int(bench.model.matching / 2)
-        trial = bench.page("keyset", offset, given.judgement.size)
+        offset, size = int(bench.model.matching / 2), given.judgement.size
+        try:
+            trial = bench.page("keyset", offset, size)
+        except PageError:  # fewer rows than half of those estimated
+            trial = bench.page("keyset", 0, size)
         ((_, ms),) = time_trials([trial], _ROUNDS)
     return ms
 

@@ -8,8 +8,10 @@ predicted to take longer is not run, and what was slow is not run again.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import zip_longest
 
 from sqlalchemy import Connection, Engine
 
@@ -144,6 +146,8 @@ def _usual(
                    ("offset", int(min(rows * 0.3, 10 * MOST_DEPTH)), size),
                    ("keyset", int(rows * 0.9), size),
                    ("deferred-join", deep // 4, 500)]  # fmt: skip
+    if bench.use.outline.kind == "grid":
+        wanted += [("far-end", int(rows * 0.163), size)]
     seen: set[tuple[str, int, int]] = set()
     for strategy, offset, many in wanted:
         reached = _within(bench, clock, strategy, offset, many)
@@ -152,6 +156,12 @@ def _usual(
         elif (strategy, reached, many) not in seen:
             seen.add((strategy, reached, many))
             yield from _case(session, bench, strategy, reached, many, of)
+    for strategy, offset, many in _turned(bench, last, size):
+        ms = clock.ms(bench.model.strategy(strategy, offset, many))
+        if ms > session.spending.one_ms:
+            session.left_out.append(f"{bench.plan.listing}: {strategy} near row {offset:,}")
+        elif (strategy, offset, many) not in seen:
+            yield from _case(session, bench, strategy, offset, many, of)
     caps: set[int | None] = {None, bench.use.outline.cap} if thorough else {None}
     if bench.use.outline.total == "capped":
         caps.add(bench.use.outline.cap)
@@ -163,6 +173,17 @@ def _usual(
             session.left_out.append(f"{bench.plan.listing}: {trial.strategy}")
     if rows <= _MOST_WHOLE:
         yield _Case(*of, "whole", bench.page("whole", 0, size), 0)
+
+
+def _turned(bench: Bench, last: int, size: int) -> Iterator[tuple[str, int, int]]:
+    """Yield a page amid the rows of each path that a server turns to."""
+    routes = bench.model.routes
+    for name, turns in (("offset", routes.deep), ("keyset", routes.seek_deep),
+                        ("deferred-join", routes.keys_deep)):  # fmt: skip
+        for turn, after in zip_longest(turns, turns[1:]):
+            end = last if after is None else after.row - size
+            amid = int(math.sqrt(max(turn.row, 1.0) * max(end, turn.row)))
+            yield name, min(amid, last), size
 
 
 def _others(session: _Session, bench: Bench, clock: Clock, of: tuple[int, int]) -> Iterator[_Case]:
@@ -269,8 +290,11 @@ def _run(session: _Session, case: _Case, plans: Sequence[Plan]) -> None:
     counted = run.counted
     if run.cut and counted is not None:  # both are lower bounds then
         counted = max(counted, predicted)
-    case.count = Count(case.trial.offset, case.size, predicted, counted, run.ms,
-                       case.trial.estimate.rows, case.trial.passing, run.cut)  # fmt: skip
+    trial = case.trial
+    if trial.offset > 0 and not run.rows and not run.cut:  # beyond the end: there are fewer rows
+        return
+    case.count = Count(trial.offset, case.size, predicted, counted, run.ms, trial.estimate.rows,
+                       trial.passing, run.cut, trial.path)  # fmt: skip
 
 
 def _time(session: _Session, cases: Sequence[_Case]) -> None:
@@ -288,7 +312,7 @@ def _time(session: _Session, cases: Sequence[_Case]) -> None:
 
 
 def _checks(cases: Sequence[_Case], engine: str) -> Iterator[Check]:
-    """Yield the check of each strategy that was run, of two-ended by its parts."""
+    """Yield the check of each strategy that was run."""
     by_name: dict[str, list[Count]] = {}
     nodes: dict[str, str] = {}
     for case in cases:
@@ -302,18 +326,5 @@ def _checks(cases: Sequence[_Case], engine: str) -> Iterator[Check]:
         for name in names:
             by_name.setdefault(name, []).append(case.count)
             nodes[name] = nodes.get(name) or case.trial.unknown
-    totals = [one for one in by_name.get("count", ()) if one.counted is not None]
-    if "offset" in by_name and "count" in by_name and totals:  # last, as it rests on both
-        total = totals[0]
-        by_name["two-ended"] = [
-            replace(one, predicted=one.predicted + total.predicted, ms=one.ms + total.ms,
-                    counted=None if one.counted is None else one.counted + (total.counted or 0.0))
-            for one in by_name["offset"]
-        ]  # fmt: skip
-        nodes["two-ended"] = nodes["offset"] or nodes["count"]
-    known: dict[str, bool] = {}
     for name, counts in by_name.items():
-        parts = name != "two-ended" or (known["offset"] and known["count"])
-        check = make_check(name, counts, nodes.get(name, ""), engine, parts)
-        known[name] = check.believed
-        yield check
+        yield make_check(name, counts, nodes.get(name, ""), engine)

@@ -29,11 +29,11 @@ def draw_ways(drift: Drift) -> str:
     figure, both = make_figure((5.6, 4.1), panels=2)
     expected = {one.strategy: one for one in drift.expected}
     replayed = {one.strategy: one for one in drift.replayed}
-    ways = [one.way for one in drift.simulated][::-1]
+    ways = [one.way for one in drift.shown][::-1]
     names = [f"overlap of {drift.overlap:,}" if way == "overlap" else way for way in ways]
     for axes, kind in zip(both, ("repeats", "misses"), strict=True):
         top = 0.0
-        for at, one in enumerate(reversed(drift.simulated)):
+        for at, one in enumerate(reversed(drift.shown)):
             mean, error = one.means[kind], one.errors[kind]
             top = max(top, mean + error)
             colour = WAY_COLOURS[one.way]
@@ -75,7 +75,7 @@ def _explain(figure: Any, expected: bool, replayed: bool) -> None:
 def draw_pages(drift: Drift) -> str:
     """Return where in the walk repeats (up) and misses (down) fall, by page, in three ways."""
     figure, axes = make_figure()
-    shown = [one for one in drift.simulated if one.way in _LINES]
+    shown = [one for one in drift.shown if one.way in _LINES]
     for one in shown:
         pages = range(1, len(one.by_page) + 1)
         style = {"color": WAY_COLOURS[one.way], "linestyle": _LINES[one.way], "linewidth": 1.8,

@@ -4,22 +4,26 @@ from __future__ import annotations
 
 import json
 import secrets
+import threading
 import time
+from collections import OrderedDict
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import Column, Engine, Float, Integer, MetaData, String, Table, Text, select
+from sqlalchemy import Column, Engine, Float, Integer, MetaData, String, Table, Text, func, select
 
 from vrelko.core.arithmetic import Total, offset_of
 from vrelko.core.spot import Spot
 from vrelko.engines.registry import database_errors
-from vrelko.errors import CursorError, ListingError, PageError
+from vrelko.errors import CursorError, ListingError, PageError, UnavailableError
 from vrelko.serving.opening import Opened
 from vrelko.serving.reading import Batch
 from vrelko.serving.values import encode_value, read_values
 from vrelko.sql.within import IDS
 
 _IN_A_PART = 1_000
+_IN_ALL = 5_000_000
+_REMEMBERED = 1_000  # walks whose lists are used again
 
 
 class FrozenIds:
@@ -29,8 +33,14 @@ class FrozenIds:
     (about 12 bytes a whole-numbered id); cursors carry the list's name, and later pages read one or
     two rows of it. The database user of `engine` needs INSERT, SELECT and DELETE on the table, and
     CREATE for `create()`. A list lives `expires_s` seconds from its making; `clean()` deletes those
-    that are over, and making a list cleans up as well. At most `most` ids are stored for one list,
-    so that one reader cannot fill the disk; making it holds that many keys in memory.
+    that are over, and making a list cleans up as well.
+
+    Each request without a cursor begins a walk and so makes a list: what bounds that is told here.
+    At most `most` ids are stored for one list, whose making holds that many keys in memory, and
+    `most_in_all` (5,000,000, about 60 MB, or `most`) in all lists that live: then no more walks
+    begin until some are over. A process gives walks that begin within `reuse_s` seconds of each
+    other, with the same parameters, order and scope, the same list. Behind that, limit requests a
+    client in front of the server.
     """
 
     def __init__(
@@ -39,14 +49,20 @@ class FrozenIds:
         table: str = "vrelko_frozen",
         expires_s: float = 3_600.0,
         most: int = 100_000,
+        most_in_all: int | None = None,
+        reuse_s: float = 5.0,
     ) -> None:
-        if expires_s <= 0 or most < 1:
+        in_all = max(most, _IN_ALL) if most_in_all is None else most_in_all
+        if expires_s <= 0 or most < 1 or in_all < most or reuse_s < 0:
             raise ListingError(
-                "a frozen list lives longer than 0 s and holds at least one id",
-                "Give expires_s=3600 and most=100_000, or the like",
+                "a frozen list lives longer than 0 s, holds at least one id, and not more than all",
+                "Give expires_s=3600, most=100_000 and most_in_all=5_000_000, or the like",
                 "frozen-value",
             )
         self.engine, self.expires_s, self.most = engine, expires_s, most
+        self.most_in_all, self.reuse_s = in_all, reuse_s
+        self._lock = threading.Lock()
+        self._recent: OrderedDict[bytes, tuple[str, float]] = OrderedDict()
         self.table = Table(
             table, MetaData(),
             Column("name", String(32), primary_key=True),
@@ -66,6 +82,27 @@ class FrozenIds:
         over = self.table.delete().where(self.table.c.expires_at < time.time())
         with database_errors("cleaning of frozen lists"), self.engine.begin() as connection:
             return int(connection.execute(over).rowcount)
+
+    def recent(self, walk: bytes) -> str | None:
+        """Return the list that this process made for such a walk a moment ago, None for none."""
+        with self._lock:
+            name, made = self._recent.get(walk, ("", float("-inf")))
+        return name if time.monotonic() - made < self.reuse_s else None
+
+    def remember(self, walk: bytes, name: str) -> None:
+        """Remember a list for walks that begin soon."""
+        with self._lock:
+            self._recent[walk] = name, time.monotonic()
+            self._recent.move_to_end(walk)
+            while len(self._recent) > _REMEMBERED:
+                self._recent.popitem(last=False)
+
+    def room(self) -> int:
+        """Return how many more ids may be stored now."""
+        t = self.table
+        asked = select(func.sum(t.c.size)).where(t.c.part == 0, t.c.expires_at >= time.time())
+        with database_errors("reading of frozen lists"), self.engine.connect() as connection:
+            return max(self.most_in_all - int(connection.scalar(asked) or 0), 0)
 
     def store(self, ids: Sequence[Sequence[Any]]) -> str:
         """Store a list of ids; return its name."""
@@ -116,18 +153,30 @@ class FrozenIds:
 def freeze(opened: Opened, frozen: FrozenIds) -> str:
     """Store the ids of a variant's rows as they stand; return the list's name.
 
-    Raises PageError where there are more than may be stored.
+    Raises PageError where there are more than may be stored, UnavailableError where all lists
+    together are too many now.
     """
-    variant = opened.variant
-    statement = variant.keys().limit(frozen.most + 1)
+    known = frozen.recent(opened.fingerprint)
+    if known is not None:
+        return known
+    variant, room = opened.variant, frozen.room()
+    statement = variant.keys().limit(min(frozen.most, room) + 1)
     rows, _ = opened.runner.fetch(statement, None, {})
+    if room < frozen.most and len(rows) > room:
+        raise UnavailableError(
+            "too many frozen lists live at once for another walk to begin",
+            "Try again when some are over, or raise FrozenIds(most_in_all=…)",
+            "frozen-full",
+        )
     if len(rows) > frozen.most:
         raise PageError(
             f"the listing has more than {frozen.most:,} rows, too many for a frozen list",
             "Filter it, raise FrozenIds(most=…), or serve it by key",
             "frozen-most",
         )
-    return frozen.store([variant.id_of(variant.converted(row)) for row in rows])
+    name = frozen.store([variant.id_of(variant.converted(row)) for row in rows])
+    frozen.remember(opened.fingerprint, name)
+    return name
 
 
 def read_frozen(opened: Opened, frozen: FrozenIds, name: str, spot: Spot, size: int) -> Batch:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import ColumnElement, Connection, Select, Table
+from sqlalchemy.exc import SQLAlchemyError
 
 from vrelko.core.arithmetic import Sizes, Total
 from vrelko.core.order import Order
@@ -212,7 +214,8 @@ class Listing:
             try:
                 return await self.aread(lent, at, **request)
             finally:
-                await lent.close()
+                with suppress(SQLAlchemyError):  # of a server that is gone meanwhile
+                    await lent.close()
         if hasattr(connection, "registry") and callable(connection):  # of a scope
             connection = connection()
         if not hasattr(connection, "run_sync"):
@@ -269,6 +272,7 @@ class Listing:
         scope: object = None,
         frozen: bool | str | datetime = False,
         fresh: bool = False,
+        time_limit_ms: float | None = None,
     ) -> Iterator[Page]:
         """Yield page after page to the end, `size` rows each, whatever the listing's own sizes.
 
@@ -280,8 +284,9 @@ class Listing:
         from one transaction held to the end, for which the server keeps old versions; on PostgreSQL
         the name of an exported snapshot, on MariaDB a moment of system-versioned tables. `fresh`:
         a statement a page; else they read 1, 2, 4, then 8 pages, 8,000 rows at most, into memory.
+        `time_limit_ms`: milliseconds that each statement may take.
         """
-        given = size, start, until, params, order, scope, fresh
+        given = size, start, until, params, order, scope, fresh, time_limit_ms
         return walk_frozen(self, source, frozen, *given) if frozen else walk(self, source, *given)
 
     def ranges(

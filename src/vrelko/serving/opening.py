@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from contextlib import AbstractContextManager, contextmanager, nullcontext
+from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import Connection, Engine
 from sqlalchemy.engine.interfaces import Dialect
+from sqlalchemy.exc import SQLAlchemyError
 
 from vrelko.core.spot import Spot, check_spot
 from vrelko.engines.registry import database_errors, dialect_of
@@ -121,7 +122,35 @@ def lend(connection: Any, listing: Listing) -> AbstractContextManager[Any]:
         return nullcontext(connection)
     with database_errors("connection"):
         lent = connection.connect()
-    return _in_session(lent, own=True) if listing.variety.orm else lent
+    return _in_session(lent, own=True) if listing.variety.orm else _Lent(lent)
+
+
+class _Lent:
+    """Lends a connection, and gives it back even where the server is gone meanwhile."""
+
+    __slots__ = ("_connection",)
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection = connection
+
+    def __enter__(self) -> Connection:
+        return self._connection
+
+    def __exit__(self, *_: object) -> None:
+        give_back(self._connection)
+
+
+def give_back(connection: Connection) -> None:
+    """Close a connection; one that cannot even be rolled back is thrown away.
+
+    What was read of it stands: a read-only transaction loses nothing by its end.
+    """
+    try:
+        connection.close()
+    except SQLAlchemyError:
+        with suppress(SQLAlchemyError):
+            connection.invalidate()
+            connection.close()
 
 
 @contextmanager
@@ -139,7 +168,7 @@ def _in_session(connection: Connection, own: bool = False) -> Iterator[Any]:
             yield session
     finally:
         if own:
-            connection.close()
+            give_back(connection)
 
 
 def open_variant(

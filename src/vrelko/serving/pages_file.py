@@ -2,26 +2,23 @@
 
 from __future__ import annotations
 
-import os
-import tomllib
 from collections.abc import Callable, Iterator, Mapping
+from dataclasses import replace
 from functools import partial
 from importlib import import_module
 from pathlib import Path
 from typing import Any
 
-from pydantic import ValidationError
 from sqlalchemy import Column, Engine, Subquery, Table, and_, bindparam, select
-from sqlalchemy.engine import make_url
-from sqlalchemy.exc import ArgumentError
 
 from vrelko.core.arithmetic import Sizes
 from vrelko.core.facts import Facts
 from vrelko.core.workload import Depth, Landing, Needs, Readers, Use, Workload, Writers
 from vrelko.engines.registry import open_database
-from vrelko.errors import PagesFileError, VrelkoError, nearest
+from vrelko.errors import ListingError, PagesFileError, VrelkoError, nearest
 from vrelko.serving.listing import Listing
-from vrelko.serving.pages_models import CONDITION, ListingModel, PagesModel, Range
+from vrelko.serving.pages_models import ListingModel, PagesModel, Range
+from vrelko.serving.pages_source import address_of, read_model, secrets_of
 from vrelko.serving.pages_steady import steady_of
 from vrelko.serving.pages_tables import (
     read_facts,
@@ -29,6 +26,7 @@ from vrelko.serving.pages_tables import (
     table_of_facts,
     table_of_sql,
 )
+from vrelko.sql.from_text import value_from_text
 from vrelko.sql.searching import Search
 
 _COMPARISONS = {"ge": "__ge__", "gt": "__gt__", "le": "__le__", "lt": "__lt__"}
@@ -39,7 +37,8 @@ class Pages(Mapping[str, Listing]):
 
     `facts` are those that the file names instead of a database; None where it names one.
     `anchor_files` are where anchors are stored, by listing; `web` the settings of those that say
-    how they speak HTTP, as `vrelko.web.Wire` takes them.
+    how they speak HTTP, as `vrelko.web.Wire` takes them; `operation` how they are served, as
+    `vrelko.web.make_app` does.
     """
 
     def __init__(
@@ -50,8 +49,10 @@ class Pages(Mapping[str, Listing]):
         facts: Facts | None = None,
         anchor_files: Mapping[str, Path] | None = None,
         web: Mapping[str, Mapping[str, Any]] | None = None,
+        operation: Mapping[str, Any] | None = None,
     ) -> None:
         self.web = dict(web or {})
+        self.operation = dict(operation or {})
         self.anchor_files = dict(anchor_files or {})
         self.path = path
         self.facts = facts
@@ -96,15 +97,16 @@ class Pages(Mapping[str, Listing]):
         return len(self._listings)
 
 
-def load(path: str | Path, engine: Engine | None = None) -> Pages:
+def load(path: str | Path, engine: Engine | None = None, *, pool: int | None = None) -> Pages:
     """Read a pages file and return its listings, ready to be served.
 
     Tables are reflected from the database the file names, or from `engine`. An SQLite path in the
-    file is taken from the file's own folder. Raises PagesFileError, naming file and key, and
+    file is taken from the file's own folder. `pool`: connections held at most, instead of what the
+    file says. Raises PagesFileError, naming file and key, and
     DatabaseError.
     """
     file = Path(path)
-    model = _read(file)
+    model = read_model(file)
     facts = None
     if model.source.facts is not None and engine is None:
         facts = read_facts(file.parent / model.source.facts)
@@ -112,7 +114,7 @@ def load(path: str | Path, engine: Engine | None = None) -> Pages:
         find = partial(table_of_facts, file, facts)
         ask = partial(_refuse_sql, file)
     else:
-        opened = engine if engine is not None else open_database(_address(file, model))
+        opened = engine if engine is not None else _open(file, model, pool)
         find = partial(reflect_table, file, opened)
         ask = partial(table_of_sql, file, opened)
     try:
@@ -121,6 +123,11 @@ def load(path: str | Path, engine: Engine | None = None) -> Pages:
         if engine is None and opened is not None:
             opened.dispose()
         raise
+    source = model.source
+    held = pool or source.pool  # one listing takes half of them at most
+    at_once = source.at_once or (max(held // 2, 1) if held else None)
+    operation = {"time_limit_ms": source.statement_ms, "at_once": at_once,
+                 "wait_s": source.pool_wait_s}  # fmt: skip
     anchors = {
         name: file.parent / one.steady.anchors
         for name, one in model.listing.items()
@@ -131,7 +138,13 @@ def load(path: str | Path, engine: Engine | None = None) -> Pages:
         for name, one in model.listing.items()
         if one.web is not None
     }
-    return Pages(file, opened, listings, facts, anchors, web)
+    operation = {key: value for key, value in operation.items() if value is not None}
+    return Pages(file, opened, listings, facts, anchors, web, operation)
+
+
+def _open(file: Path, model: PagesModel, pool: int | None) -> Engine:
+    address, source = address_of(file, model), model.source
+    return open_database(address, pool=pool or source.pool, pool_wait_s=source.pool_wait_s)
 
 
 def _refuse_sql(file: Path, listing: str, _: str) -> Subquery:
@@ -148,120 +161,18 @@ def _listings(
     find: Callable[[str, str], Table],
     ask: Callable[[str, str], Subquery],
 ) -> dict[str, Listing]:
-    secrets = _secrets(file, model)
+    secrets = secrets_of(file, model)
     found = {}
     for name, described in model.listing.items():
         try:
-            found[name] = _listing(file, name, described, find, ask, secrets)
+            made = _listing(file, name, described, find, ask, secrets)
+            found[name] = _with_values(file, name, made)
         except PagesFileError:
             raise
         except VrelkoError as error:
             where = f"{file}, listing.{name}"
             raise PagesFileError(f"{where}: {error.what}", error.todo, error.code) from error
     return found
-
-
-def _read(file: Path) -> PagesModel:
-    try:
-        data = tomllib.loads(file.read_text(encoding="utf-8"))
-    except FileNotFoundError:
-        raise PagesFileError(
-            f"there is no pages file {str(file)!r}",
-            "Check the path; `vrelko demo` writes one to start from",
-            "pages-missing",
-        ) from None
-    except (OSError, UnicodeDecodeError) as error:
-        raise PagesFileError(
-            f"the pages file {str(file)!r} cannot be read: {error}",
-            "Name a readable TOML file in UTF-8",
-            "pages-unreadable",
-        ) from error
-    except tomllib.TOMLDecodeError as error:
-        raise PagesFileError(
-            f"{file} is no TOML: {error}", "Correct it at that place", "pages-toml"
-        ) from error
-    try:
-        return PagesModel.model_validate(data)
-    except ValidationError as error:
-        raise _explain(file, error) from None
-
-
-def _explain(file: Path, error: ValidationError) -> PagesFileError:
-    """Return the first fault of a pages file as file, key, what was expected and what to write."""
-    first = error.errors()[0]
-    path = [str(part) for part in first["loc"]]
-    if path[:1] == ["listing"] and len(path) > 3 and path[2] in ("where", "filters"):
-        path = path[:4]
-    key = ".".join(path)
-    if first["type"] == "extra_forbidden":
-        known = PagesModel.keys_beside(path)
-        return PagesFileError(
-            f"{file}: the key {key!r} is not known", nearest(path[-1], known), "pages-key"
-        )
-    if first["type"] == "missing":
-        return PagesFileError(
-            f"{file}: the key {key!r} is missing", "Add it; see docs/pages-file.md", "pages-key"
-        )
-    expected = first["msg"].removeprefix("Value error, ")
-    if len(path) > 3 and path[2] in ("where", "filters"):
-        expected = CONDITION
-    return PagesFileError(
-        f"{file}: the key {key!r} does not hold what it should",
-        f"Expected: {expected[0].lower()}{expected[1:]}",
-        "pages-value",
-    )
-
-
-def _address(file: Path, model: PagesModel) -> str:
-    source = model.source
-    address = source.url
-    if source.url_env is not None:
-        address = os.environ.get(source.url_env)
-        if not address:
-            raise PagesFileError(
-                f"{file}: source.url_env names the environment variable {source.url_env!r}, which "
-                "is not set",
-                f"Set it, such as {source.url_env}=sqlite:///larkmere.db",
-                "pages-source",
-            )
-    if not address:
-        raise PagesFileError(
-            f"{file}: [source] does not say where the database is",
-            'Add url = "sqlite:///file.db", url_env = "NAME" for a variable that holds it, or '
-            'facts = "facts.json" to plan without a database',
-            "pages-source",
-        )
-    return _beside(file, address)
-
-
-def _secrets(file: Path, model: PagesModel) -> list[str]:
-    """Return the secrets that sign cursors, newest first. Raises PagesFileError."""
-    named = model.source.secrets_env
-    if named is None:
-        return []
-    found = [one.strip() for one in os.environ.get(named, "").split(",") if one.strip()]
-    if not found:
-        raise PagesFileError(
-            f"{file}: source.secrets_env names the environment variable {named!r}, which is not "
-            "set",
-            "Set it to a secret of 16 bytes or more, or to several with commas, the newest first",
-            "pages-source",
-        )
-    return found
-
-
-def _beside(file: Path, address: str) -> str:
-    """Return the address with a relative SQLite path taken from the pages file's folder."""
-    try:
-        url = make_url(address)
-    except ArgumentError:
-        return address
-    path = url.database
-    if url.get_backend_name() != "sqlite" or not path or path == ":memory:":
-        return address
-    if path.startswith("file:") or Path(path).is_absolute():
-        return address
-    return url.set(database=str(file.parent / path)).render_as_string(hide_password=False)
 
 
 def _listing(
@@ -346,7 +257,43 @@ def _value(column: Column[Any], value: Any) -> Any:
     """Return a value to compare with: text such as ":station" stands for a parameter."""
     if isinstance(value, str) and value.startswith(":"):
         return bindparam(value[1:], type_=column.type)
-    return value
+    try:
+        return _fitting(value, column.type)
+    except ValueError as error:
+        raise ListingError(
+            f"the value {value!r} compared with {column.name!r} {error}",
+            "Write it as the column's type has it",
+            "pages-value",
+        ) from error
+
+
+def _fitting(value: Any, kind: Any) -> Any:
+    """Return text as a value of the column type, for types that are not text. Raises ValueError."""
+    if isinstance(value, (list, tuple)):
+        return [_fitting(one, kind) for one in value]
+    return value_from_text(value, kind) if isinstance(value, str) else value
+
+
+def _with_values(file: Path, name: str, listing: Listing) -> Listing:
+    """Return the listing, typical values read as the types they are compared with."""
+    types = listing.variety.filters.types
+
+    def read(params: Mapping[str, Any], where: str) -> dict[str, Any]:
+        found = dict(params)
+        for key, value in params.items():
+            try:
+                found[key] = _fitting(value, types[key][0]) if key in types else value
+            except ValueError as error:
+                raise PagesFileError(
+                    f"{file}: listing.{name}.{where}.{key}: the value {value!r} {error}",
+                    "Write it as the column's type has it",
+                    "pages-value",
+                ) from error
+        return found
+
+    usual = listing.workload
+    uses = tuple(replace(use, params=read(use.params, "uses.params")) for use in usual.uses)
+    return listing.with_workload(replace(usual, params=read(usual.params, "params"), uses=uses))
 
 
 def _filter_name(column: str, value: Any) -> str:
@@ -390,9 +337,12 @@ def _from_python(file: Path, name: str, model: ListingModel, workload: Workload)
     module, _, attribute = path.partition(":")
     try:
         found = getattr(import_module(module), attribute)
-    except (ImportError, AttributeError, ValueError) as error:
+    except (Exception, SystemExit) as error:  # whatever the module does when it is imported
+        what = str(error) if isinstance(error, ImportError | AttributeError) else repr(error)
+        if not module or module.startswith(".") or not attribute:
+            what = "it is not of the form package.module:name"
         raise PagesFileError(
-            f"{file}: listing.{name}.python names {path!r}, which cannot be imported: {error}",
+            f"{file}: listing.{name}.python names {path!r}, which cannot be imported: {what}",
             'Write it as "package.module:listing"',
             "pages-python",
         ) from error

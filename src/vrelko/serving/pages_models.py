@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date, datetime, time
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
@@ -9,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_valida
 from vrelko.core.outline import SERVED
 from vrelko.core.workload import DEPTHS
 
-Scalar = str | bool | int | float
+Scalar = str | bool | int | float | datetime | date | time
 """A value in `where` and `filters`; text such as ":station" is a parameter."""
 
 
@@ -48,6 +49,10 @@ class SourceModel(_Strict):
     url_env: str | None = None
     facts: str | None = None
     secrets_env: str | None = None
+    pool: int | None = Field(default=None, ge=1, le=1_000)
+    pool_wait_s: float | None = Field(default=None, gt=0, le=600)
+    statement_ms: float | None = Field(default=None, gt=0, le=3_600_000)
+    at_once: int | None = Field(default=None, ge=1, le=1_000)
 
 
 class SizesModel(_Strict):
@@ -158,6 +163,8 @@ class FrozenModel(_Strict):
     table: str = "vrelko_frozen"
     expires_s: float = Field(default=3_600.0, gt=0)
     most: int = Field(default=100_000, ge=1)
+    most_in_all: int | None = Field(default=None, ge=1)
+    reuse_s: float = Field(default=5.0, ge=0)
 
     @model_validator(mode="after")
     def _one_address(self) -> FrozenModel:

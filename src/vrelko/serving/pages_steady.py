@@ -49,6 +49,9 @@ def _frozen(file: Path, listing: str, model: FrozenModel) -> FrozenIds:
         ) from error
     if url.get_backend_name() == "sqlite" and url.database and url.database != ":memory:":
         url = url.set(database=str(file.parent / url.database))
-    frozen = FrozenIds(create_engine(url), model.table, model.expires_s, model.most)
+    frozen = FrozenIds(
+        create_engine(url, hide_parameters=True), model.table, model.expires_s, model.most,
+        model.most_in_all, model.reuse_s,
+    )  # fmt: skip
     frozen.create()
     return frozen

@@ -8,13 +8,14 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import replace
+from itertools import pairwise
 from typing import Any
 
 from vrelko.core.access import AccessPath, Seen, choose_keys, choose_path, follow_path
-from vrelko.core.cost.routes import Routes
-from vrelko.core.facts import Facts
+from vrelko.core.cost.routes import Routes, Turn
+from vrelko.core.facts import Facts, TableFacts
 from vrelko.core.order import Order
-from vrelko.core.outline import Outline
+from vrelko.core.outline import Condition, Outline
 from vrelko.core.planner import VariantUse
 from vrelko.core.selectivity import condition_share
 from vrelko.engines.estimates import estimate_rows
@@ -24,10 +25,12 @@ from vrelko.serving.listing import Listing
 from vrelko.serving.seeking import KeyLadder
 from vrelko.sql.statements import LIMIT, OFFSET
 
-MOST_EXPLAINS = 16
-"""EXPLAINs to find the depth at which a server takes another path, to one per cent."""
+Ask = Callable[[float], Seen | None]
+"""Asks for the path of the page behind so many rows."""
 
 _EXACT = 0.01
+_PLACES = (0.003, 0.03, 0.12, 0.3, 0.5, 0.75)  # of the rows, where a server is asked
+_MOST_TURNS = 3  # looked for between two such places
 _NOT_SEEN = "no step over this table"
 
 
@@ -102,50 +105,87 @@ def ask_routes(
     def keys(rows: float) -> Seen | None:
         return reader.deferred(variant.deferred(), limits(rows))[0]
 
+    def backward(rows: float) -> Seen | None:
+        return reader.path(variant.offset(backward=True), limits(rows))
+
     first = offset(0)
     near = follow(first)
     rows = table.rows * near.share * near.passing
-    switch, last = _turn(offset, first, rows - size, engine)
+
+    def turns(ask: Ask, begins: Seen | None, low: float, high: float) -> tuple[Turn, ...]:
+        if engine == "sqlite":  # which looks neither at the offset nor at the key
+            return ()
+        return tuple(Turn(row, follow(seen)) for row, seen in find_turns(ask, begins, low, high))
+
     key_seen, by_key = reader.deferred(variant.deferred(), limits(0))
-    keys_switch, keys_last = _turn(keys, key_seen, rows - size, engine)
     served = choose_path(outline, order, table, engine, served=True)
-    seek, seek_deep, seek_switch = served, None, None
-    edge = variant.edge(False)
+    seek: AccessPath = served
+    seek_turns: tuple[Turn, ...] = ()
+    ties: AccessPath | None = None
 
     def ask_seek(select: Any, given: Mapping[str, Any]) -> Seen | None:
         limited = variant.limited(select, size + 1)
         extra = {LIMIT: size + 1} if limited is select else {}
         return reader.path(limited, {**given, **extra})
 
+    def behind(at: float) -> Seen | None:
+        return ladder.ask(at / max(rows, 1.0), values, ask_seek)
+
     ladder = KeyLadder(variant, order, table, near.fixed)
     if variant.grouping is not None:
         seek = _with_tables(served, facts)
-    elif served.branches == 1 and len(edge) == 1:  # several statements have each theirs
-        begins = ask_seek(edge[0], values)
-        asked = ladder.ask(1, values, ask_seek) if len(ladder.shares) > 2 else None
-        seek = follow(asked or begins)
+    elif served.branches == 1:
+        edge = variant.edge(False)
+        begins = ask_seek(edge[0], values) if len(edge) == 1 else None
+        asked = behind(min(rows / 100, 1_000.0))
+        if asked or begins:
+            seek = follow(asked or begins)
         if asked is not None and asked.unbounded:  # the key bounds no index
             seek = replace(seek, unknown=seek.unknown or "a key that bounds no index")
-        if engine != "sqlite":  # the others look at how many rows a key leaves
-            turned = ladder.turn(asked or begins, values, ask_seek)
-            if turned is not None:
-                seek_switch, seek_deep = turned[0] * rows, follow(turned[1])
+        seek_turns = turns(behind, asked, min(rows / 100, 1_000.0), rows - size)
+        tied = ladder.ask_ties(values, ask_seek)
+        if tied is not None:
+            ties = _ties_path(outline, order, table, tied, engine)
     counted = reader.path(variant.count(None), values)
+    back: Seen | None = None
+    back_turns: tuple[Turn, ...] = ()
+    if outline.kind == "grid":  # whose pages may be read from the end
+        back = backward(0)
+        back_turns = turns(backward, back, 1.0, rows - size)
+    keys_turns = turns(keys, key_seen, 1.0, rows - size)
     return Routes(
         near,
         seek,
         follow(counted, None),
         follow(reader.path(variant.whole(), values)),
-        None if switch is None else follow(last),
-        None if switch is None else switch + size,
+        _reaching(turns(offset, first, 1.0, rows - size), size),
         choose_keys(outline, order, table, engine, near) if key_seen is None else follow(key_seen),
-        None if keys_switch is None else follow(keys_last),
-        None if keys_switch is None else keys_switch + size,
+        _reaching(keys_turns, size),
         None if by_key is None else follow(by_key, None),
-        seek_deep,
-        seek_switch,
+        seek_turns,
+        ties,
+        None if back is None else follow(back),
+        _reaching(back_turns, size),
         seen=True,
     )
+
+
+def _reaching(turns: tuple[Turn, ...], size: int) -> tuple[Turn, ...]:
+    """Return turns by offset as turns by offset and size together."""
+    return tuple(replace(turn, row=turn.row + size) for turn in turns)
+
+
+def _ties_path(
+    outline: Outline, order: Order, table: TableFacts, seen: Seen, engine: str
+) -> AccessPath:
+    """Return the path to the rows alike in all terms of an order but the last."""
+    fixed = {c.column for c in outline.conditions if c.kind == "equal"}
+    alike = tuple(
+        Condition(outline.table, name, "equal", None, None)
+        for name in order.names[:-1] if name not in fixed
+    )  # fmt: skip
+    tied = replace(outline, conditions=(*outline.conditions, *alike))
+    return follow_path(tied, Order(order.terms[-1:]), table, seen, engine)
 
 
 def _with_tables(path: AccessPath, facts: Facts) -> AccessPath:
@@ -167,23 +207,41 @@ def _with_tables(path: AccessPath, facts: Facts) -> AccessPath:
     return replace(path, lookups=tuple(found))
 
 
-def _turn(
-    ask: Callable[[float], Seen | None], first: Seen | None, rows: float, engine: str
-) -> tuple[float | None, Seen | None]:
-    """Return the row offset from which a server takes another path, None where it never does."""
-    if engine == "sqlite" or first is None or rows < 2:  # SQLite does not look at the offset
-        return None, first
-    last = ask(rows)
-    if last is None or last.signature == first.signature:
-        return None, last
-    low, high = 1.0, rows
-    for _ in range(MOST_EXPLAINS - 2):
-        if high / low < 1 + _EXACT:
-            break
-        middle = math.sqrt(low * high)
-        found = ask(middle)
-        if found is not None and found.signature == first.signature:
-            low = middle
-        else:
-            high, last = middle, found or last
-    return high, last
+def find_turns(
+    ask: Ask, first: Seen | None, low: float, high: float
+) -> tuple[tuple[float, Seen], ...]:
+    """Return the rows from which a server takes another path than ahead of them, and which.
+
+    It is asked at places between, and between two that differ again, to one per cent.
+    """
+    if first is None or high <= max(low, 1.0):
+        return ()
+    places = [low, *(high * share for share in _PLACES if high * share > low), high]
+    told: list[tuple[float, Seen]] = [(low, first)]
+    for place in places[1:]:
+        seen = ask(place)
+        if seen is not None:
+            told.append((place, seen))
+    found: list[tuple[float, Seen]] = []
+    for (begin, ahead), (end, last) in pairwise(told):
+        found += _between(ask, begin, ahead, end, last, _MOST_TURNS)
+    return tuple(found)
+
+
+def _between(
+    ask: Ask, low: float, first: Seen, high: float, last: Seen, most: int
+) -> list[tuple[float, Seen]]:
+    """Return the turns between two places, at most so many."""
+    turns: list[tuple[float, Seen]] = []
+    while first.signature != last.signature and most > 0:
+        begin, end, beyond = low, high, last
+        while end / begin > 1 + _EXACT:
+            middle = math.sqrt(begin * end)
+            found = ask(middle)
+            if found is not None and found.signature == first.signature:
+                begin = middle
+            else:
+                end, beyond = middle, found or beyond
+        turns.append((end, beyond))
+        low, first, most = end, beyond, most - 1
+    return turns

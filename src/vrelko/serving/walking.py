@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
@@ -11,6 +12,7 @@ from sqlalchemy import Engine
 
 from vrelko.core.advance import LoopAlarm
 from vrelko.core.spot import Spot
+from vrelko.engines.limits import limit_time
 from vrelko.engines.views import hold_history, hold_view
 from vrelko.errors import PageError
 from vrelko.serving.opening import Opened, lend, open_variant
@@ -63,6 +65,7 @@ def walk(
     order: str | None,
     scope: object,
     fresh: bool = False,
+    time_limit_ms: float | None = None,
 ) -> Iterator[Page]:
     """Yield page after page; see `Listing.walk`."""
     if type(size) is not int or size < 1:
@@ -71,11 +74,18 @@ def walk(
         opened = open_variant(listing, lender, params, order, scope)
         spot = opened.spot_of(start)
         last = None if until is None else _last_key(opened, until)
-    return _pages(opened, source, size, spot, last, 1 if fresh else _MOST_PAGES)
+    at_once = 1 if fresh else _MOST_PAGES
+    return _pages(opened, source, size, spot, last, at_once, time_limit_ms)
 
 
 def _pages(
-    opened: Opened, source: Any, size: int, spot: Spot, last: tuple[Any, ...] | None, most: int
+    opened: Opened,
+    source: Any,
+    size: int,
+    spot: Spot,
+    last: tuple[Any, ...] | None,
+    most: int,
+    limit_ms: float | None,
 ) -> Iterator[Page]:
     variant, given = opened.variant, opened.given
     if last is not None:
@@ -84,8 +94,9 @@ def _pages(
     ways = Ways(opened.write, variant, False, False)
     at_once, alarm = 1, LoopAlarm()
     while True:
-        with lend(source, opened.listing) as lender:
+        with lend(source, opened.listing) as lender, _limited(lender, limit_ms):
             runner = Runner(lender, given, opened.listing.variety.forget)
+            runner.limited = limit_ms is not None
             batch = PageReader(runner, variant, size * at_once).read(spot, None)
             if variant.doubtful:
                 prove_keys(runner, variant, batch.full)
@@ -104,6 +115,10 @@ def _pages(
             asked = ()
         del batch, part  # before the next ones are read
         at_once = min(at_once * 2, most, max(_MOST_ROWS // size, 1))
+
+
+def _limited(lender: Any, ms: float | None) -> AbstractContextManager[None]:
+    return nullcontext() if ms is None else limit_time(lender, ms)
 
 
 def _parts(batch: Batch, size: int) -> Iterator[Batch]:

@@ -70,6 +70,8 @@ def page_urls(page: Page, url: str, wire: Wire = USUAL) -> Urls:
         # A page that begins less than a size from the start ends where this one begins: a cursor.
         if prev is not None and offset >= page.size:
             prev = address.of_offset(offset - page.size)
+            if not len(page):  # past the end: back to the last page there is
+                prev = address.of_number(last) if last else address.of_cursor(page.prev)
         following = None if following is None else address.of_offset(offset + page.size)
         this = address.of_offset(offset)
         end = address.of_number(last) if end is not None and last else end

@@ -3,35 +3,50 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import AbstractAsyncContextManager
+from dataclasses import dataclass, field, fields
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
+from starlette.middleware import Middleware
 from starlette.requests import Request
-from starlette.responses import JSONResponse, Response, StreamingResponse
+from starlette.responses import Response, StreamingResponse
 from starlette.routing import Route
 
-from vrelko.errors import PageError, VrelkoError, nearest
+from vrelko.errors import ListingError, PageError, VrelkoError, nearest
 from vrelko.web.addresses import header_of, page_urls
-from vrelko.web.asking import pairs_of, request_from
+from vrelko.web.asking import check_names, in_request_terms, pairs_of, request_from
 from vrelko.web.bodies import body_of, rows_of, to_json
+from vrelko.web.counting import Causes, Counters
 from vrelko.web.describing import describe_site
 from vrelko.web.exporting import BATCH, FORMATS, check_format, stream_rows
+from vrelko.web.guarding import Guard, Told
 from vrelko.web.looks import USUAL_LOOKS, Looks
-from vrelko.web.problems import PROBLEM_TYPE, make_problem, problem_of
-from vrelko.web.rendering import render_document, render_fragment
+from vrelko.web.problems import PROBLEM_TYPE, make_problem, problem_of, retry_of
+from vrelko.web.rendering import (
+    render_document,
+    render_fragment,
+    render_problem,
+)
+from vrelko.web.telling import (
+    answer_health,
+    answer_index,
+    answer_metrics,
+    wanted,
+)
+from vrelko.web.turns import AT_ONCE, WAIT_S, Turns
 from vrelko.web.wire import USUAL, Wire
 
 if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
     from vrelko.serving.page import Page
 
-PART = "page-part"
-"""The request header with which a script asks for a fragment: `Page-Part: fragment`."""
+_MOST_LINK = 4_000  # characters of a Link header
 
 
 @dataclass(frozen=True)
@@ -43,6 +58,11 @@ class Site:
     a value: a tenant, a visitor. `scope`: what cursors are bound to, of a request. `links`: "path"
     (behind the mount, the default), "relative" (a query alone) or "absolute". `exports`: whether
     /LISTING/export is there. `labels`: the column that names a choice, by listing.
+
+    `time_limit_ms`: milliseconds that one statement may take. `hosts`: names that requests may call
+    this server by, None for any. `at_once`: requests of one listing that are under way; another one
+    waits `wait_s` seconds for its turn. `log_requests` writes a line for each request to the logger
+    vrelko.web, without the values in its address unless `log_values`.
     """
 
     listings: Mapping[str, Listing]
@@ -57,6 +77,18 @@ class Site:
     labels: Mapping[str, str] = field(default_factory=dict)
     title: str = "Listings"
     time_limit_ms: float | None = None
+    hosts: Sequence[str] | None = None
+    at_once: int = AT_ONCE
+    wait_s: float = WAIT_S
+    log_requests: bool = False
+    log_values: bool = False
+    counters: Counters = field(default_factory=Counters, compare=False)
+    causes: Causes = field(default_factory=Causes, compare=False)
+
+    @cached_property
+    def turns(self) -> Turns:
+        """The turns that requests take."""
+        return Turns(self.at_once, self.wait_s)
 
     def wire_of(self, name: str) -> Wire:
         """Return a listing's wire."""
@@ -76,20 +108,38 @@ def make_app(
 
     GET /NAME answers as JSON, as a whole document (Accept: text/html), or as a fragment of one
     (with the header Page-Part: fragment too). GET /NAME/export streams all rows, GET /openapi.json
-    describes it. What is wrong comes as problem details.
+    describes it, GET / lists what is here, /healthz tells whether the database answers, and
+    /metrics counts, as OpenMetrics. What is wrong comes as problem details. Raises ListingError
+    for names that mean two things.
     """
+    known = [one.name for one in fields(Site) if one.name not in ("listings", "engine")]
+    wrong = [name for name in settings if name not in known]
+    wrong += [name for name in settings.get("wires", {}) if name not in listings]
+    if wrong:
+        raise ListingError(
+            f"an application takes no {wrong[0]!r}",
+            nearest(wrong[0], known if wrong[0] in settings else listings),
+            "web-wire",
+        )
     site = Site(listings, engine, **settings)
+    for name in listings:
+        check_names(name, listings[name], site.wire_of(name), site.exports)
     routes = [
+        Route("/", answer_index(site), name="index"),
         Route("/openapi.json", _openapi(), name="openapi"),
+        Route("/healthz", answer_health(site), name="health"),
+        Route("/metrics", answer_metrics(site), name="metrics"),
         Route("/{listing}/export", _exporter(site), name="export"),
         Route("/{listing}", _reader(site), name="listing"),
         Route("/{listing}/{position}", _reader(site), name="position"),
     ]
     if not site.exports:
-        del routes[1]
+        routes = [one for one in routes if one.name != "export"]
     handlers: dict[Any, Any] = {VrelkoError: on_error, HTTPException: on_http,
                                 Exception: _on_failure}  # fmt: skip
-    app = Starlette(debug=debug, routes=routes, exception_handlers=handlers)
+    told = Told(site.log_requests, site.log_values)
+    guard: Any = Middleware(Guard, hosts=site.hosts, told=told, counters=site.counters)
+    app = Starlette(debug=debug, routes=routes, exception_handlers=handlers, middleware=[guard])
     app.state.site = site
     return app
 
@@ -97,6 +147,7 @@ def make_app(
 def _reader(site: Site) -> Callable[[Request], Any]:
     async def read(request: Request) -> Response:
         listing, wire = _find(site, request)
+        request.state.vrelko_listing = listing_name(request)
         part = request.path_params.get("position")
         if part is not None and not wire.in_path:
             raise HTTPException(404)
@@ -104,7 +155,12 @@ def _reader(site: Site) -> Callable[[Request], Any]:
             request.query_params, listing, wire, path_part=part,
             given=site.fixed_of(listing_name(request), request),
         )  # fmt: skip
-        page = await _read(site, request, listing, asked)
+        async with site.turns.take(listing_name(request)):
+            try:
+                page = await _read(site, request, listing, asked)
+            except PageError as error:
+                raise in_request_terms(error, asked["at"], wire) from error
+        request.state.vrelko_rows, request.state.vrelko_statements = len(page), len(page.statements)
         return _answer(site, request, listing, wire, page, asked)
 
     return read
@@ -124,8 +180,10 @@ def _answer(
     url = address_of(site, request, wire)
     urls = page_urls(page, url, wire)
     order = asked["order"] or listing.variety.default_order(asked["params"])
-    kind = _wanted(request)
+    kind = wanted(request)
     headers = {"Link": header_of(urls), "Vary": "Accept, Page-Part"}
+    if len(headers["Link"]) > _MOST_LINK:  # which proxies would refuse; the body has them too
+        del headers["Link"]
     if kind == "json" and listing.kind == "choices":
         text, media = to_json(_choices(site, request, page)), "application/json"
     elif kind == "json":
@@ -147,36 +205,6 @@ def _tagged(request: Request, content: bytes, media: str, headers: dict[str, str
     return Response(content, media_type=media, headers=headers)
 
 
-def _wanted(request: Request) -> str:
-    """Return json, document or fragment. Raises HTTPException where none will do."""
-    accept = request.headers.get("accept", "*/*")
-    best, kind = -1.0, ""
-    for entry in accept.split(","):
-        media, *rest = (part.strip() for part in entry.split(";"))
-        found = _MEDIA.get(media.lower())
-        quality = next((_quality(one[2:]) for one in rest if one.startswith("q=")), 1.0)
-        if found and quality > best and quality > 0:
-            best, kind = quality, found
-    if not kind:
-        raise HTTPException(406)
-    if kind == "html":
-        return "fragment" if request.headers.get(PART, "") == "fragment" else "document"
-    return "json"
-
-
-_MEDIA = {
-    "application/json": "json", "application/*": "json", "*/*": "json", "": "json",
-    "text/html": "html", "application/xhtml+xml": "html", "text/*": "html",
-}  # fmt: skip
-
-
-def _quality(text: str) -> float:
-    try:
-        return float(text)
-    except ValueError:
-        return 0.0
-
-
 def _choices(site: Site, request: Request, page: Page) -> dict[str, Any]:
     """Return value and label of each row: the first column, and the one named, else the second."""
     rows = rows_of(page)
@@ -194,6 +222,7 @@ def _exporter(site: Site) -> Callable[[Request], Any]:
         listing, wire = _find(site, request)
         if listing.kind == "choices":
             raise HTTPException(404)
+        request.state.vrelko_listing = listing_name(request)
         pairs = [pair for pair in pairs_of(request.query_params) if pair[0] != "format"]
         kind = check_format(request.query_params.get("format"))
         refused = {wire.named(wire.page), wire.named(wire.size)} & {name for name, _ in pairs}
@@ -208,14 +237,31 @@ def _exporter(site: Site) -> Callable[[Request], Any]:
         if engine is not site.engine:
             raise PageError("exports need a blocking engine", "Give the application an Engine",
                             "web-async")  # fmt: skip
+        headers = {"Cache-Control": "private, no-store", "Vary": "Accept, Page-Part"}
+        if request.method == "HEAD":
+            return Response(media_type=FORMATS[kind], headers=headers)
         pages = await run_in_threadpool(
             listing.walk, engine, size=BATCH, start=asked["at"], params=asked["params"],
-            order=asked["order"], scope=scope,
+            order=asked["order"], scope=scope, time_limit_ms=site.time_limit_ms,
         )  # fmt: skip
-        body = stream_rows(pages, kind, wire.export_rows_s, run_in_threadpool)
-        return StreamingResponse(body, media_type=FORMATS[kind])
+        names = [column.name for column in listing.select.selected_columns]
+        turn = site.turns.take(f"{listing_name(request)}/export", max(site.at_once // 4, 1))
+        body = stream_rows(pages, kind, wire, run_in_threadpool, names, request.state)
+        return _Export(turn, body, media_type=FORMATS[kind], headers=headers)
 
     return export
+
+
+class _Export(StreamingResponse):
+    """A streamed answer that holds a turn from its first byte to its last, or until it is left."""
+
+    def __init__(self, turn: AbstractAsyncContextManager[None], *given: Any, **named: Any) -> None:
+        super().__init__(*given, **named)
+        self._turn = turn
+
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        async with self._turn:
+            await super().__call__(scope, receive, send)
 
 
 def describe_app(app: Starlette) -> dict[str, Any]:
@@ -232,7 +278,8 @@ def _openapi() -> Callable[[Request], Any]:
     async def describe(request: Request) -> Response:
         document = describe_app(request.app)
         root = request.scope.get("root_path") or ""
-        return JSONResponse({**document, "servers": [{"url": root or "/"}]})
+        text = to_json({**document, "servers": [{"url": root or "/"}]})
+        return _tagged(request, text.encode(), "application/json", {})
 
     return describe
 
@@ -270,9 +317,15 @@ _TODO = {
 
 
 async def on_error(request: Request, error: Exception) -> Response:
-    """Answer with problem details."""
+    """Answer with problem details, and tell causes that are the server's own."""
     assert isinstance(error, VrelkoError)
-    return _problem(problem_of(error, str(request.url.path)))
+    found = problem_of(error, str(request.url.path))
+    site = getattr(request.app.state, "site", None)
+    if found["status"] >= 500 and site is not None:
+        name = str(request.path_params.get("listing", ""))[:80]
+        site.counters.count_failure(name, error.code)
+        site.causes.tell(name, error.code, error.what)
+    return _problem(request, found, retry_of(found["status"]))
 
 
 async def on_http(request: Request, error: Exception) -> Response:
@@ -282,13 +335,24 @@ async def on_http(request: Request, error: Exception) -> Response:
     detail = str(error.detail)
     found = make_problem(error.status_code, detail, todo, f"http-{error.status_code}",
                          request.url.path)  # fmt: skip
-    return _problem(found, dict(error.headers or {}))
+    return _problem(request, found, dict(error.headers or {}))
 
 
 async def _on_failure(request: Request, error: Exception) -> Response:
-    return _problem(make_problem(500, "something failed in the server",
+    return _problem(request, make_problem(500, "something failed in the server",
                                  "Tell who runs it; its log says more", "http-500"))  # fmt: skip
 
 
-def _problem(found: dict[str, Any], headers: dict[str, str] | None = None) -> Response:
-    return Response(to_json(found), found["status"], headers, media_type=PROBLEM_TYPE)
+def _problem(
+    request: Request, found: dict[str, Any], headers: dict[str, str] | None = None
+) -> Response:
+    """Return problem details, as a page for those who ask for HTML."""
+    headers = {"Cache-Control": "no-store", "Vary": "Accept", **(headers or {})}
+    try:
+        plain = wanted(request) == "json" or not request.headers.get("accept")
+    except HTTPException:
+        plain = True
+    if plain:
+        return Response(to_json(found), found["status"], headers, media_type=PROBLEM_TYPE)
+    text = render_problem(found, str(request.scope.get("root_path") or ""))
+    return Response(text, found["status"], headers, media_type="text/html; charset=utf-8")

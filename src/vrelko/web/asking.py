@@ -2,26 +2,22 @@
 
 from __future__ import annotations
 
-import enum
-import math
 from collections.abc import Iterable, Mapping
-from datetime import date, datetime, time
-from decimal import Decimal, InvalidOperation
 from typing import TYPE_CHECKING, Any
 from urllib.parse import parse_qsl
-from uuid import UUID
 
 from sqlalchemy.types import TypeEngine
 
+from vrelko.core.arithmetic import check_number
 from vrelko.core.spot import Spot
 from vrelko.errors import ListingError, PageError, nearest
+from vrelko.sql.from_text import value_from_text
 from vrelko.web.wire import USUAL, Wire
 
 if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
 
 _MOST_TEXT = 1_000
-_MOST_NUMBER = 2**63
 
 
 def request_from(
@@ -82,6 +78,29 @@ def pairs_of(params: Any) -> list[tuple[str, str]]:
     return found
 
 
+def check_names(name: str, listing: Listing, wire: Wire, exports: bool = True) -> None:
+    """Raise ListingError where a name of a listing, or of its parameters, means two things."""
+    filters = set(listing.variety.filters.types)
+    clash = {wire.page, wire.size, wire.cursor, wire.sort} & filters
+    if exports and listing.kind != "choices":
+        clash |= {"format"} & {wire.named(one) for one in filters}
+    if clash:
+        raise ListingError(
+            f"the parameter {min(clash)!r} of {name!r} is a filter's and the page's own at once",
+            "Name the filter otherwise, or the position: Wire(page=…)",
+            "web-wire",
+        )
+    if name in _OWN or "/" in name:
+        raise ListingError(
+            f"a listing cannot be served as {name!r}",
+            f"Name it otherwise than {', '.join(_OWN)}, and without a slash",
+            "web-wire",
+        )
+
+
+_OWN = ("openapi.json", "healthz", "metrics")
+
+
 def _gather(
     params: Any, listing: Listing, wire: Wire, fixed: Iterable[str]
 ) -> dict[str, list[str]]:
@@ -133,10 +152,22 @@ def _position(texts: Mapping[str, str | None], part: str | None, wire: Wire) -> 
         return cursor or None
     if wire.offsets:
         return Spot.offset(number)
-    spot = Spot.number(number)
-    if wire.first == 0 and _is_number(number):
-        spot = Spot.number(int(number) + 1)
-    return spot
+    if not _is_number(number):
+        return Spot.number(number)
+    try:
+        return Spot.number(check_number(int(number) + 1 - wire.first))
+    except PageError as error:
+        bound = f"; pages start at {wire.first}" if int(number) < wire.first else ""
+        shown = f"{int(number):,}" if len(number) < 22 else "of that number"
+        raise PageError(f"page {shown} does not exist{bound}", error.todo, error.code) from error
+
+
+def in_request_terms(error: PageError, at: Spot | str | None, wire: Wire) -> PageError:
+    """Return an error about a page number as it stood in the address."""
+    number = at.at if isinstance(at, Spot) and at.kind == "number" else None
+    if error.code != "page-past-end" or number is None or wire.offsets:
+        return error
+    return PageError(f"page {number - 1 + wire.first:,} is past the end", error.todo, error.code)
 
 
 def _is_number(text: str) -> bool:
@@ -167,66 +198,9 @@ def _typed(name: str, values: list[str], asked: tuple[TypeEngine[Any], bool]) ->
 
 def _value(name: str, text: str, kind: TypeEngine[Any]) -> Any:
     try:
-        wanted = kind.python_type
-    except NotImplementedError:
-        wanted = str
-    if issubclass(wanted, enum.Enum):
-        if text not in wanted.__members__:
-            raise _unfit(name, f"is none of {', '.join(wanted.__members__)}")
-        return wanted[text]
-    read = _READ.get(wanted)
-    if read is None:
-        return text
-    try:
-        if "_" in text:  # Python's own way of writing numbers
-            raise ValueError(text)
-        value = read(text)
-    except (ValueError, InvalidOperation, OverflowError) as error:
-        raise _unfit(name, f"is no {_NAMES[wanted]}") from error
-    if isinstance(value, int) and not -_MOST_NUMBER <= value < _MOST_NUMBER:
-        raise _unfit(name, "is too large")
-    return value
-
-
-def _number(text: str) -> float:
-    value = float(text)
-    if not math.isfinite(value):
-        raise ValueError(text)
-    return value
-
-
-def _whole(text: str) -> int:
-    if len(text) > 20:
-        raise ValueError(text)
-    return int(text)
-
-
-def _decimal(text: str) -> Decimal:
-    value = Decimal(text)
-    if not value.is_finite() or abs(value.adjusted()) > 100:
-        raise ValueError(text)
-    return value
-
-
-def _flag(text: str) -> bool:
-    return {"true": True, "1": True, "false": False, "0": False}[text.lower()]
-
-
-def _flagged(text: str) -> bool:
-    try:
-        return _flag(text)
-    except KeyError as error:
-        raise ValueError(text) from error
-
-
-_READ: dict[type, Any] = {
-    int: _whole, float: _number, Decimal: _decimal, bool: _flagged, UUID: UUID,
-    datetime: datetime.fromisoformat, date: date.fromisoformat, time: time.fromisoformat,
-}  # fmt: skip
-_NAMES = {
-    int: "whole number", float: "number", Decimal: "number", bool: "true or false", UUID: "UUID",
-    datetime: "ISO 8601 date and time", date: "ISO 8601 date", time: "ISO 8601 time",
-}  # fmt: skip
+        return value_from_text(text, kind)
+    except ValueError as error:
+        raise _unfit(name, str(error)) from error
 
 
 def _unfit(name: str, what: str) -> PageError:

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from datetime import date, datetime, time
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
+from urllib.parse import quote, urlencode
 from uuid import UUID
 
 from vrelko.serving.answering import SPOTS
@@ -46,6 +47,30 @@ def describe_site(
         "paths": paths,
         "components": {"schemas": {"Problem": _PROBLEM, "Page": _PAGE, "Choices": _CHOICES}},
     }
+
+
+def describe_listing(
+    name: str, listing: Listing, wire: Wire, root: str, exports: bool
+) -> dict[str, Any]:
+    """Return what a list of listings says of one: its address, parameters and orders."""
+    required = listing.variety.filters.required
+    usual = {key: value for key, value in listing.workload.params.items()
+             if key in required and isinstance(value, (int, str))}  # fmt: skip
+    query = urlencode({wire.named(key): value for key, value in usual.items()})
+    address, example = f"{root}/{quote(name)}", f"?{query}" if query else ""
+    found = {
+        "name": name,
+        "kind": listing.kind,
+        "url": address + example,
+        "orders": [str(order) for order in listing.variety.described.given],
+        "parameters": [
+            {"name": one["name"], "what": one["description"], "required": one["required"]}
+            for one in _parameters(listing, wire, frozenset())
+        ],
+    }
+    if exports and listing.kind != "choices":
+        found["export"] = f"{address}/export{example}"
+    return found
 
 
 def _sizes(wire: Wire) -> set[str]:
@@ -140,9 +165,18 @@ def _export(name: str, parameters: list[dict[str, Any]]) -> dict[str, Any]:
 
 _PROBLEM_CONTENT = {PROBLEM_TYPE: {"schema": {"$ref": "#/components/schemas/Problem"}}}
 _FAULTS = {
-    "400": {"description": "A bad request, and what to do", "content": _PROBLEM_CONTENT},
-    "503": {"description": "The database did not answer", "content": _PROBLEM_CONTENT},
-    "504": {"description": "A statement ran too long", "content": _PROBLEM_CONTENT},
+    status: {"description": text, "content": _PROBLEM_CONTENT}
+    for status, text in {
+        "400": "A bad request, and what to do",
+        "404": "There is no such listing, or nothing behind that address",
+        "406": "Neither JSON nor HTML is accepted",
+        "413": "The body is too large",
+        "414": "The address is too long",
+        "421": "Another host was asked for",
+        "500": "What somebody has to mend",
+        "503": "The database did not answer, or is too busy; Retry-After tells when to ask again",
+        "504": "A statement ran too long",
+    }.items()
 }
 _PROBLEM = {
     "type": "object",

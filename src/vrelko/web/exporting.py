@@ -15,6 +15,7 @@ from vrelko.web.problems import problem_of
 
 if TYPE_CHECKING:
     from vrelko.serving.page import Page
+    from vrelko.web.wire import Wire
 
 FORMATS = {"ndjson": "application/x-ndjson", "csv": "text/csv; charset=utf-8"}
 BATCH = 1_000
@@ -34,16 +35,17 @@ def check_format(text: str | None) -> str:
 
 
 async def stream_rows(
-    pages: Iterator[Page], kind: str, rows_s: float | None, ways: Any
+    pages: Iterator[Page], kind: str, wire: Wire, ways: Any, names: Sequence[str], state: Any
 ) -> AsyncIterator[bytes]:
     """Yield an export's text, a batch at a time.
 
     NDJSON: a row a line; after each batch a line {"resume": cursor}, at the end {"end": true}, and
     where the database fails {"problem": …}, so that a broken export is never taken for a whole
-    one. `rows_s` bounds the rows a second on the mean. `ways`: runs a blocking call in a thread.
+    one. `ways` runs a blocking call in a thread; `names` are those of the columns, for the first
+    line of CSV; `state` is told how many rows and statements it took.
     """
-    began, sent = time.monotonic(), 0
-    names: Sequence[str] = ()
+    began, sent, rows_s = time.monotonic(), 0, wire.export_rows_s
+    head = kind == "csv"
     while True:
         try:
             page = await ways(next, pages, _DONE)
@@ -56,12 +58,16 @@ async def stream_rows(
             break
         rows = rows_of(page)
         if kind == "csv":
-            text, names = _csv(rows, names)
+            names = list(rows[0]) if head and rows else names
+            text = _csv(([names] if head else []), rows, wire.defuse)
+            head = False
         else:
             text = "".join(to_json(row) + "\n" for row in rows)
             if page.next is not None:
                 text += to_json({"resume": page.next}) + "\n"
         sent += len(rows)
+        state.vrelko_rows = sent
+        state.vrelko_statements = getattr(state, "vrelko_statements", 0) + len(page.statements)
         yield text.encode()
         if rows_s:
             await asyncio.sleep(max(began + sent / rows_s - time.monotonic(), 0))
@@ -69,18 +75,21 @@ async def stream_rows(
         yield b'{"end":true}\n'
 
 
-def _csv(rows: Sequence[dict[str, Any]], names: Sequence[str]) -> tuple[str, Sequence[str]]:
+def _csv(head: Sequence[Sequence[str]], rows: Sequence[dict[str, Any]], defuse: bool) -> str:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\r\n")  # RFC 4180
-    if not names and rows:
-        names = list(rows[0])
-        writer.writerow(names)
+    writer.writerows(head)
     for row in rows:
-        writer.writerow([_cell(value) for value in row.values()])
-    return out.getvalue(), names
+        writer.writerow([_cell(value, defuse) for value in row.values()])
+    return out.getvalue()
 
 
-def _cell(value: Any) -> Any:
-    if value is None or isinstance(value, (int, str)):
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+
+
+def _cell(value: Any, defuse: bool) -> Any:
+    if isinstance(value, str):
+        return f"'{value}" if defuse and value.startswith(_FORMULA) else value
+    if value is None or (isinstance(value, int) and not isinstance(value, bool)):
         return value
     return to_json(value).strip('"')

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
@@ -55,6 +56,20 @@ def render_document(
 ) -> str:
     """Return a whole HTML document with the same element in it."""
     return _render("document.html", page, url, listing, wire, looks, order, title)
+
+
+def render_problem(found: Mapping[str, Any], root: str = "", looks: Looks = USUAL_LOOKS) -> str:
+    """Return problem details as an HTML document that leads to the list at `root`."""
+    template = _environment(looks).get_template("problem.html")
+    return template.render(found=found, root=root, looks=looks, title=found["title"])
+
+
+def render_index(
+    title: str, listings: Sequence[Mapping[str, Any]], root: str, looks: Looks = USUAL_LOOKS
+) -> str:
+    """Return the list of what an application serves as an HTML document."""
+    template = _environment(looks).get_template("index.html")
+    return template.render(title=title, listings=listings, root=root, looks=looks)
 
 
 def _render(

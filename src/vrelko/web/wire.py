@@ -31,6 +31,7 @@ class Wire:
     whether parameters that the listing does not know are refused or ignored. `on_bad_page` and
     `past_end` are those of `Listing.read`. `slots`: places in the strip of page numbers.
     `export_rows_s`: the most rows a second that an export sends, None without a bound.
+    `defuse`: in CSV an apostrophe stands before text that a spreadsheet would run as a formula.
     """
 
     page: str = "page"
@@ -48,6 +49,7 @@ class Wire:
     past_end: str = "empty"
     slots: int = 7
     export_rows_s: float | None = None
+    defuse: bool = True
 
     def __post_init__(self) -> None:
         if self.first not in (0, 1):
@@ -62,6 +64,12 @@ class Wire:
                 "a strip has at least 5 places, and an export sends rows at some rate",
                 "Correct slots or export_rows_s",
                 "web-wire",
+            )
+        told = [self.fields.get(name, name) for name in FIELDS]
+        kept = [name for name in told if name is not None]
+        if len(set(kept)) < len(kept):
+            raise ListingError(
+                "two fields of the answer have one name", "Name each field apart", "web-wire"
             )
         names = (self.page, self.size, self.cursor, self.sort)
         if len(set(names)) < len(names):

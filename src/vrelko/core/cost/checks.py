@@ -22,6 +22,8 @@ SLACK = {"sqlite": 90.0, "postgresql": 5.0, "mariadb": 5.0}
 """Steps, buffers or handler rows that a page may differ by whatever its size."""
 
 _NINE_IN_TEN = 1.645
+_FEW = 2  # counts, of which none is told from others
+_NEAR = 4.0  # counted over predicted, up to which a prediction tells more than few counts do
 _KEPT = ("statements", "rows", "bytes", "values")
 _OF_ROWS = ("entries", "scanned", "sorted_rows", "visits", "checked")
 
@@ -32,6 +34,7 @@ class Count:
 
     `passing` is the share of rows that pass conditions outside the index. `cut`: it ran into its
     time limit, so that `counted` and `ms` are lower bounds. `counted` None: it was only timed.
+    `path` is the signature of its access path.
     """
 
     offset: float
@@ -42,14 +45,19 @@ class Count:
     rows: float = 0.0
     passing: float = 1.0
     cut: bool = False
+    path: str = ""
+
+    @property
+    def ratio(self) -> float:
+        """The count over its prediction, 1 where it was not counted."""
+        if self.counted is None:
+            return 1.0
+        return max(self.counted, 0.5) / max(self.predicted, 0.5)
 
     @property
     def off(self) -> float:
         """How far the count lies from the prediction, as a factor; 1 where it was not counted."""
-        if self.counted is None:
-            return 1.0
-        ratio = max(self.counted, 0.5) / max(self.predicted, 0.5)
-        return max(ratio, 1 / ratio)
+        return max(self.ratio, 1 / self.ratio)
 
     def agrees(self, engine: str) -> bool:
         """Whether the count lies within what the prediction and chance allow.
@@ -71,7 +79,7 @@ class Check:
     """The pages of one strategy that were counted. `node` is what the server said, not understood.
 
     First pages, which are read alike by key and by deferred join, are a strategy of their own here:
-    "first"; so are totals: "count" and "capped count".
+    "first"; so are totals: "count" and "capped count", and pages from the end: "far-end".
     `believed`: all agree with their predictions, and nothing was said that is not understood.
     """
 
@@ -80,6 +88,18 @@ class Check:
     believed: bool
     node: str = ""
 
+    def by_path(self, path: str, engine: str) -> Check | None:
+        """Return the check of pages by one access path, None where none of them was counted.
+
+        Where something was said that is not understood, paths tell nothing apart.
+        """
+        mine = tuple(one for one in self.counts if one.path == path)
+        if self.node:
+            return self
+        if all(one.counted is None for one in mine):
+            return None
+        return Check(self.strategy, mine, all(one.agrees(engine) for one in mine))
+
     @property
     def size(self) -> int:
         """The page size that most of the pages had."""
@@ -87,15 +107,9 @@ class Check:
         return max(sizes, key=sizes.count) if sizes else 0
 
     def shallowest(self, offset: float) -> float | None:
-        """Return the depth whose count alone tells of a page, None where several do.
-
-        That is the only one at which usual pages were counted, or the first where the page lies
-        ahead of it.
-        """
+        """Return the only depth at which usual pages were counted, None where there are several."""
         depths = sorted({one.offset for one in self.counts if one.size == self.size})
-        if len(depths) == 1 and offset != depths[0]:
-            return depths[0]
-        return depths[0] if depths and offset < depths[0] else None
+        return depths[0] if len(depths) == 1 and offset != depths[0] else None
 
     @property
     def off(self) -> float:
@@ -107,17 +121,28 @@ class Check:
     ) -> Work:
         """Return the work as the counts tell it at an offset.
 
-        `factor`: how much more a page of another size asks than one of `size`. What is told in
-        other units than those counted is scaled alike, up to `rows`.
+        By straight lines between the depths that were counted, or, where that tells of each count
+        more truly from the others, by how far the counts at these depths lie from their
+        predictions. `factor`: how much more a page of another size asks than one of `size`. What is
+        told in other units than those counted is scaled alike, up to `rows`.
         """
         usual = [one for one in self.counts if one.size == self.size]
         counted = [one for one in usual if one.counted is not None]
         if not counted:
             return work
-        units = _line([(one.offset, float(one.counted or 0.0)) for one in counted], offset)
-        ms = _line([(one.offset, one.ms) for one in usual], offset)
-        scatter = _scatter([(one.offset, float(one.counted or 0.0)) for one in counted])
-        times = units * factor / max(counted_as(engine, work), 1e-9)
+        points = [(one.offset, float(one.counted or 0.0)) for one in counted]
+        ratios = [(one.offset, one.ratio) for one in counted]
+        scatter, apart = _scatter(points), _scatter(ratios)
+        predicted = max(counted_as(engine, work), 1e-9)
+        near = max(one.off for one in counted) <= _NEAR
+        if near if len(points) <= _FEW else apart < scatter:  # it tells more than its neighbours
+            units = predicted * _line(ratios, offset)
+            ms = _line([(float(one.counted or 0.0), one.ms) for one in counted], units)
+            factor, scatter = 1.0, apart
+        else:
+            units = max(_line(points, offset), min(predicted, points[0][1]))
+            ms = _line([(one.offset, one.ms) for one in usual], offset)
+        times = units * factor / predicted
         scaled = work.times(times) if times < 1e6 else replace(work, entries=units, steps=units)
         kept = {name: getattr(work, name) for name in _KEPT}
         if engine != "mariadb":  # whose counter is rows itself
@@ -125,15 +150,10 @@ class Check:
         return replace(scaled, **kept, timed_us=ms * 1000 * max(factor, 1.0), timed_scatter=scatter)
 
 
-def make_check(
-    strategy: str, counts: Sequence[Count], node: str, engine: str, parts: bool = True
-) -> Check:
-    """Return the check of a strategy from its counted pages.
-
-    `parts`: what it rests on is believed too.
-    """
+def make_check(strategy: str, counts: Sequence[Count], node: str, engine: str) -> Check:
+    """Return the check of a strategy from its counted pages."""
     counts = tuple(sorted(counts, key=lambda one: one.offset))
-    believed = parts and not node and all(one.agrees(engine) for one in counts)
+    believed = not node and all(one.agrees(engine) for one in counts)
     return Check(strategy, counts, believed, node)
 
 
@@ -147,15 +167,21 @@ def _scatter(points: Sequence[tuple[float, float]]) -> float:
     misses = []
     for i in range(1, len(points) - 1):
         drawn = _line([*points[:i], *points[i + 1 :]], points[i][0])
-        misses.append(math.log(max(drawn, 1.0) / max(points[i][1], 1.0)) ** 2)
+        misses.append(math.log(max(drawn, 1e-3) / max(points[i][1], 1e-3)) ** 2)
     return math.sqrt(sum(misses) / len(misses)) if misses else 0.0
 
 
 def _line(points: Sequence[tuple[float, float]], at: float) -> float:
-    """Return the value at a place on straight lines between points, never falling beyond them."""
+    """Return the value at a place on straight lines between points, never falling beyond them.
+
+    Ahead of them the first line goes on where it rises, down to half of the first value.
+    """
     points = _merged(points)
-    if len(points) == 1 or at <= points[0][0]:
+    if len(points) == 1:
         return points[0][1]
+    if at <= points[0][0]:
+        (x0, y0), (x1, y1) = points[:2]
+        return max(y0 - max((y1 - y0) / (x1 - x0), 0.0) * (x0 - at), y0 / 2)
     for (x0, y0), (x1, y1) in pairwise(points):
         if at <= x1:
             return y0 + (y1 - y0) * (at - x0) / (x1 - x0)

@@ -7,12 +7,14 @@ common values, groups are found one by one; the others are taken as equally larg
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from vrelko.core.access import AccessPath
 from vrelko.core.facts import ColumnFacts, TableFacts
 from vrelko.core.order import Order, Term
 
+_LOOKED_AT = 20
 _FEW = 4.0  # groups within which a page from the beginning knows where groups end
 
 
@@ -78,6 +80,53 @@ def find_groups(order: Order, path: AccessPath, table: TableFacts) -> Groups:
     rows = max(table.rows * path.share, 1.0)
     terms = [term for term in order.terms if term.name in path.presorted]
     return Groups(rows, tuple(_spread(term, table) for term in terms))
+
+
+def scattered_share(groups: Groups, blocks: float) -> float:
+    """Return the blocks a row that walks of all groups come to, where rows lie scattered.
+
+    Each term's most common values are looked at by themselves, up to 20.
+    """
+    shares = [(1.0, 1.0)]  # of the rows in groups of a size, and that size, both as shares
+    for spread in groups.spreads:
+        known = sorted((share for _, share in spread.known), reverse=True)[:_LOOKED_AT]
+        rest = max(1 - sum(known), 0.0)
+        parts = [*((share, share) for share in known), (rest, min(spread.mean, 1.0))]
+        shares = [(a * b, size * one) for a, size in shares for b, one in parts]
+    found = 0.0
+    for share, size in shares:
+        rows = max(size * groups.rows, 1.0)
+        found += share * heap_blocks(rows, blocks) / rows
+    return min(found, 1.0)
+
+
+def blocks_between(groups: Groups, begin: float, end: float, blocks: float) -> float:
+    """Return the table blocks that the groups between two rows come to, one group after another.
+
+    Parts of groups count by their share.
+    """
+    return _blocks_of(groups.spreads, 0.0, groups.rows, (begin, end), blocks)
+
+
+def _blocks_of(
+    spreads: Sequence[Spread], low: float, high: float, asked: tuple[float, float], blocks: float
+) -> float:
+    length = high - low
+    begin, end = max(asked[0], low), min(asked[1], high)
+    if end <= begin or length <= 0:
+        return 0.0
+    if not spreads or length <= 1:
+        return heap_blocks(max(length, 1.0), blocks) * (end - begin) / max(length, 1.0)
+    first, rest = spreads[0], spreads[1:]
+    found, known = 0.0, 0.0
+    for at, share in first.known:
+        one, last = low + at * length, low + (at + share) * length
+        if last > begin and one < end:
+            found += _blocks_of(rest, one, last, asked, blocks)
+            known += min(last, end) - max(one, begin)
+    usual = max(first.mean * length, 1.0)
+    a_group = _blocks_of(rest, 0.0, usual, (0.0, usual), blocks)
+    return found + max(end - begin - known, 0.0) / usual * a_group
 
 
 def heap_blocks(group: float, blocks: float) -> float:

@@ -10,6 +10,7 @@ from vrelko.core.access import AccessPath, Lookup
 from vrelko.core.cost import mariadb, postgresql, sqlite
 from vrelko.core.cost.checks import Check
 from vrelko.core.cost.counted import counted_as
+from vrelko.core.cost.groups import find_groups
 from vrelko.core.cost.profiles import entries_between
 from vrelko.core.cost.routes import Routes, opaque_routes, predict_routes, with_rows
 from vrelko.core.cost.scene import Scene, make_scene
@@ -26,6 +27,8 @@ _ENGINES: dict[str, Callable[[Scene, Ask], Work]] = {
 
 
 _KEY_BLOCKS = {"postgresql": postgresql.blocks_a_key}
+_ALIKE = ("keyset", "deferred-join")  # whose first pages are read alike
+_COUNTS = ("count", "capped count")
 _WORKER_SHARE = 0.75  # of a process's work that a parallel worker takes off it
 
 
@@ -65,13 +68,29 @@ class CostModel:
 
     def _keyset(self, rows: float, first: bool = False, at: float = 0.0) -> Work:
         rows = min(rows, self.matching)
+        ties = None if first else self.ties_at(rows, at)
+        if ties is not None:
+            work, chance = self._work(ties, Ask("page", 0, rows)), self.ties_end(rows, at)
+            beyond = counted_as(self.scene.server.engine, self._sought(rows, False, at))
+            apart = math.log(
+                max(beyond, 1.0) / max(counted_as(self.scene.server.engine, work), 1.0)
+            )
+            return replace(work, timed_scatter=abs(apart) * math.sqrt(chance * (1 - chance)))
+        return self._sought(rows, first, at)
+
+    def _sought(self, rows: float, first: bool, at: float) -> Work:
+        """A page behind a key by the statement that holds all rows behind it."""
         seek = self.seek_at(at)
         ranges = self.scene.server.engine == "mariadb" and seek.index is not None
         sorts = seek.kind == "sorted" and ranges and at > 0
         if sorts or seek is not self.routes.seek:  # it reads and sorts what lies behind the key
             left = max(self.matching - at, rows) / max(self.matching, 1.0)
-            return self._work(replace(seek, share=seek.share * left), Ask("seek", 0, rows, at))
-        if first and seek.kind == "grouped" and self.scene.server.engine == "mariadb":
+            if seek.index is None or not _is_bounded(seek, self.scene.order):
+                behind = replace(seek, passing=seek.passing * left)
+            else:
+                behind = replace(seek, share=seek.share * left)
+            return self._work(behind, Ask("seek", 0, rows, at))
+        if first and self.grouped_first:
             return self._work(seek, Ask("seek", 0, rows))
         if first and seek.branches == 1:
             return self._work(self.routes.page, Ask("page", 0, rows))
@@ -81,16 +100,19 @@ class CostModel:
 
     def two_ended(self, offset: float, size: int) -> Work:
         """A page behind an offset from the nearer end, the rows counted before."""
-        near = min(offset, max(self.matching - offset - size, 0.0))
-        return self._checked("two-ended", self._two_ended(offset, size), near, size)
-
-    def _two_ended(self, offset: float, size: int) -> Work:
         behind = max(self.matching - offset - size, 0.0)
         if offset <= behind:
-            return self._offset(offset, size) + self._count(None)
-        rows = min(size, max(self.matching - offset, 0.0))
+            return _in_turn(self.offset(offset, size), self.count(None))
+        return _in_turn(self.far_end(behind, size), self.count(None))
+
+    def far_end(self, behind: float, size: int) -> Work:
+        """A page that has `behind` rows behind it, read from the end."""
+        return self._checked("far-end", self._far_end(behind, size), behind, size)
+
+    def _far_end(self, behind: float, size: int) -> Work:
+        rows = min(size, max(self.matching - behind, 0.0))
         ask = Ask("page", behind, rows, self.matching - behind - rows)
-        return self._work(self.path_at(behind, size), ask) + self._count(None)
+        return self._work(self.routes.back_at(behind + size), ask)
 
     def deferred(self, offset: float, size: int) -> Work:
         """A page of which the keys are found by offset, then its rows by their keys."""
@@ -154,10 +176,70 @@ class CostModel:
             return self.offset(offset, size)
         if name == "two-ended":
             return self.two_ended(offset, size)
+        if name == "far-end":
+            return self.far_end(offset, size)
         if name == "deferred-join" and offset > 0:  # the first page is read at once
             return self.deferred(offset, size)
         left = max(self.matching - offset, 0.0)
         return self.keyset(min(size + 1, left), first=offset <= 0, at=offset)
+
+    def path_of(self, name: str, offset: float, size: int) -> AccessPath:
+        """Return the access path of a strategy's page behind `offset` rows."""
+        if name == "keyset" and offset > 0:
+            rows = min(size + 1, max(self.matching - offset, 0.0))
+            return self.ties_at(rows, offset) or self.seek_at(offset)
+        behind = max(self.matching - offset - size, 0.0)
+        if name == "two-ended" and offset > behind:
+            name, offset = "far-end", behind
+        if name == "far-end":
+            return self.routes.back_at(offset + size)
+        if offset <= 0 and self.grouped_first:
+            return self.routes.seek
+        if name == "deferred-join" and offset > 0:
+            return self.keys_at(offset, size)
+        return self.routes.whole if name == "whole" else self.path_at(offset, size)
+
+    @property
+    def grouped_first(self) -> bool:
+        """Whether first pages are read by groups that Vrelko bounds itself."""
+        return self.scene.server.engine == "mariadb" and self.routes.seek.kind == "grouped"
+
+    def believes(self, name: str, offset: float, size: int) -> bool | None:
+        """Tell whether pages of a strategy by this page's access path were run and agreed.
+
+        None where none was run by that path, or none of the strategy.
+        """
+        if name == "two-ended":
+            behind = max(self.matching - offset - size, 0.0)
+            part = ("offset", offset) if offset <= behind else ("far-end", behind)
+            both = self.believes(*part, size), self.believes("count", 0, 0)
+            if part[0] == "far-end":
+                far = self._far_check(behind, size)
+                both = None if far is None else far.believed, both[1]
+            return False if False in both else None if None in both else True
+        check = self._check("first" if offset <= 0 and name in _ALIKE else name, offset, size)
+        if check is None or not check.believed or name != "keyset":
+            return None if check is None else check.believed
+        rows = min(size + 1, max(self.matching - offset, 0.0))
+        unsure = self.routes.ties is not None and self.seek_at(offset).kind != "ordered"
+        return None if unsure and 0.05 < self.ties_end(rows, offset) < 0.95 else True
+
+    def _check(self, name: str, offset: float, size: int) -> Check | None:
+        """Return the check of the pages of a strategy that were read as this one is."""
+        check = self.checks.get(name)
+        if check is None or name in _COUNTS:
+            return check
+        path = self.path_of("keyset" if name == "first" else name, offset, size)
+        return check.by_path(path.signature, self.scene.server.engine)
+
+    def _far_check(self, behind: float, size: int) -> Check | None:
+        """Return the check of pages from the end; none was run: of those from the beginning."""
+        check = self._check("far-end", behind, size)
+        ahead = self.checks.get("offset")
+        path = self.path_of("far-end", behind, size)
+        if check is not None or ahead is None or path.kind == "grouped":
+            return check
+        return ahead.by_path(path.signature, self.scene.server.engine)
 
     def crossover(self, factor: float, size: int, price: Callable[[Work], float]) -> float | None:
         """Rows of offset at which offset costs `factor` times keyset by `price`; None: never."""
@@ -177,7 +259,7 @@ class CostModel:
 
     def _checked(self, name: str, work: Work, offset: float, size: int) -> Work:
         """Return the work of a page as its counts tell it, where its prediction is not believed."""
-        check = self.checks.get(name)
+        check = self._check(name, 0.0 if name == "first" else offset, size)
         if check is None or check.believed or not check.counts:
             return work
         factor, counted_size = 1.0, check.size
@@ -208,26 +290,40 @@ class CostModel:
 
     def seek_at(self, at: float) -> AccessPath:
         """Return the access path of a page behind a key, `at` rows into the order."""
-        routes = self.routes
-        if routes.seek_deep is None or routes.seek_switch is None:
-            return routes.seek
-        return routes.seek_deep if at >= routes.seek_switch else routes.seek
+        return self.routes.seek_at(at)
 
     def path_at(self, offset: float, size: int) -> AccessPath:
         """Return the access path of a page behind an offset."""
-        routes = self.routes
-        if routes.deep is None or routes.switch is None:
-            return routes.page
-        return routes.deep if offset + size >= routes.switch else routes.page
+        return self.routes.page_at(offset + size)
 
     def keys_at(self, offset: float, size: int) -> AccessPath:
         """Return the access path to the keys of a deferred join's page."""
         routes = self.routes
+        if routes.keys_deep:
+            return routes.keys_at(offset + size, self.path)
         path = routes.keys or self.path
-        if routes.keys_deep is not None and routes.keys_switch is not None:
-            return routes.keys_deep if offset + size >= routes.keys_switch else path
         told = routes.keys is not None and routes.keys.lookups is not None
         return path if told or path.covering or path.inside else self.path_at(offset, size)
+
+    def ties_at(self, rows: float, at: float) -> AccessPath | None:
+        """Return the path to the rows that tie with a key, where they fill a page of `rows`.
+
+        Of a group of ties that begins or ends on the page before they are known to be few: so they
+        are behind a first page, and most often where a group is no larger than two pages.
+        """
+        if self.seek_at(at).kind == "ordered" or 0 < at <= rows:
+            return None
+        return self.routes.ties if self.ties_end(rows, at) < 0.5 else None
+
+    def ties_end(self, rows: float, at: float) -> float:
+        """Return the chance that the ties of a key begin or end on a page of `rows` around it."""
+        seek = self.seek_at(at)
+        names = tuple(name for name in self.scene.order.names[:-1] if name not in seek.fixed)
+        if not all(self.table.has_column(name) and self.table.column(name).distinct
+                   for name in names):  # fmt: skip
+            return 1.0  # nothing tells how many rows tie
+        groups = find_groups(self.scene.order, replace(seek, presorted=names), self.table)
+        return min(2 * rows / groups.size(at / max(seek.passing, 1e-9)), 1.0)
 
     def _branched(self, path: AccessPath, rows: float, at: float) -> Work:
         """Return the work of a page of which each branch gives its first keys.
@@ -288,6 +384,21 @@ class CostModel:
         else:
             reached = ask.skip + work.rows
         return _with_lookups(work, lookups, reached)
+
+
+def _is_bounded(path: AccessPath, order: Order) -> bool:
+    """Tell whether a key bounds the index: the order's first term follows what is fixed in it."""
+    if path.index is None:
+        return False
+    free = [column.name for column in path.index.columns if column.name not in path.fixed]
+    terms = [name for name in order.names if name not in path.fixed]
+    return bool(free) and bool(terms) and free[0] == terms[0]
+
+
+def _in_turn(page: Work, count: Work) -> Work:
+    """Return the work of a page and a count; measured times stand where both were measured."""
+    both = page + count
+    return both if page.timed_us and count.timed_us else replace(both, timed_us=0.0)
 
 
 def _at_place(scene: Scene, ask: Ask) -> Scene:

@@ -9,13 +9,12 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
-from vrelko.core.cost.groups import heap_blocks
+from vrelko.core.cost.groups import blocks_between, scattered_share
 from vrelko.core.cost.scene import Scene
 from vrelko.core.cost.work import Ask, Work
 from vrelko.core.index import IndexFacts
 from vrelko.core.index_order import serves_order
 
-_GROUPS_AT_MOST = 200  # looked at one by one; the others are taken to be like these
 _SORT_ROW_BYTES = 24  # beside a sorted row's own bytes
 
 
@@ -110,15 +109,11 @@ def _by_groups(scene: Scene, skip: float, rows: float, at: float) -> Work:
 def _in_places(scene: Scene, walked: Work, skip: float, rows: float, at: float) -> Work:
     """Return the walk of groups in which rows stand in the order of their places."""
     begin, end = scene.touched(skip, rows, at)
-    groups, blocks, place, count = scene.groups, 0.0, begin, 0
+    groups = scene.groups
     assert groups is not None
-    while place < end and count < _GROUPS_AT_MOST:
-        first, last = groups.around(place + 0.5)
-        blocks += heap_blocks(max(last - first, 1.0), scene.table.blocks)
-        place, count = max(last, place + 1), count + 1
-    if place < end:
-        blocks *= (end - begin) / max(place - begin, 1.0)
-    blocks = min(blocks, walked.switches)
+    blocks = blocks_between(groups, begin, end, scene.table.blocks)
+    near = _usual_switches(scene) / max(scattered_share(groups, scene.table.blocks), 1e-9)
+    blocks = max(blocks * min(near, 1.0), 1.0)
     return replace(walked, switches=blocks, blocks=walked.blocks - walked.switches + blocks)
 
 

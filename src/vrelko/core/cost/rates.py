@@ -106,11 +106,12 @@ class Clock:
         measured = bool(work.timed_us) and not self.cold
         variance = (SPREAD_FITTED[self.rates.engine] if measured else self.rates.spread) ** 2
         if measured:
-            variance += _COUNTED**2 + work.timed_scatter**2
+            variance += _COUNTED**2
         elif passing < 1 and work.rows:
             variance += math.log1p((1 - passing) / max(work.rows, 1.0))
         if self.rates.calibrated and path is not None and path not in self.rates.paths:
             variance += _UNSEEN**2
+        variance += work.timed_scatter**2
         if self._near_cliff(work):
             variance += _CLIFF**2
         factor = math.exp(_NINE_IN_TEN * math.sqrt(variance))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 from vrelko.core.access import AccessPath, choose_keys, choose_path
@@ -12,13 +13,22 @@ from vrelko.core.outline import Outline
 
 
 @dataclass(frozen=True, slots=True)
+class Turn:
+    """The access path that a server takes from a row on."""
+
+    row: float
+    path: AccessPath
+
+
+@dataclass(frozen=True, slots=True)
 class Routes:
     """The access path of each kind of statement of one variant.
 
-    `page` near the start by offset, `deep` where offset and size together reach `switch` rows
-    (None: it never changes), `seek` behind a key, `count`, `whole`, and `keys` for those of a
-    deferred join, `keys_deep` from `keys_switch` rows on, whose rows are found one by one, or by
-    reading all that `joined` gives. `seek_deep` behind keys from row `seek_switch` on. `seen`: the
+    `page` near the start by offset, then those of `deep` where offset and size together reach their
+    rows; `seek` behind a key, then those of `seek_deep`; `ties` to the rows that differ from a key
+    in its last term alone, where they are a statement of their own; `back` by an offset from the
+    end, then those of `back_deep`. `count`, `whole`, and `keys` for those of a deferred join, then
+    `keys_deep`, whose rows are found one by one, or by reading all that `joined` gives. `seen`: the
     server itself told them.
     """
 
@@ -26,15 +36,58 @@ class Routes:
     seek: AccessPath
     count: AccessPath
     whole: AccessPath
-    deep: AccessPath | None = None
-    switch: float | None = None
+    deep: tuple[Turn, ...] = ()
     keys: AccessPath | None = None
-    keys_deep: AccessPath | None = None
-    keys_switch: float | None = None
+    keys_deep: tuple[Turn, ...] = ()
     joined: AccessPath | None = None
-    seek_deep: AccessPath | None = None
-    seek_switch: float | None = None
+    seek_deep: tuple[Turn, ...] = ()
+    ties: AccessPath | None = None
+    back: AccessPath | None = None
+    back_deep: tuple[Turn, ...] = ()
     seen: bool = False
+
+    @property
+    def switch(self) -> float | None:
+        """The row from which pages by offset take another path, None where they never do."""
+        return self.deep[0].row if self.deep else None
+
+    def page_at(self, reach: float) -> AccessPath:
+        """Return the path of a page by offset whose offset and size together are `reach`."""
+        return _at(self.page, self.deep, reach)
+
+    def seek_at(self, at: float) -> AccessPath:
+        """Return the path of a page behind a key that is `at` rows into the order."""
+        return _at(self.seek, self.seek_deep, at)
+
+    def keys_at(self, reach: float, otherwise: AccessPath) -> AccessPath:
+        """Return the path to the keys of a deferred join's page, `otherwise` where none is told."""
+        return _at(self.keys or otherwise, self.keys_deep, reach)
+
+    def back_at(self, reach: float) -> AccessPath:
+        """Return the path of a page by an offset from the end; offset and size together `reach`."""
+        return _at(self.back, self.back_deep, reach) if self.back else self.page_at(reach)
+
+    def each(self, change: Callable[[AccessPath], AccessPath]) -> Routes:
+        """Return the routes with every path changed."""
+
+        def turns(several: tuple[Turn, ...]) -> tuple[Turn, ...]:
+            return tuple(replace(turn, path=change(turn.path)) for turn in several)
+
+        return replace(
+            self, page=change(self.page), seek=change(self.seek), count=change(self.count),
+            whole=change(self.whole), keys=change(self.keys) if self.keys else None,
+            deep=turns(self.deep), keys_deep=turns(self.keys_deep),
+            seek_deep=turns(self.seek_deep), back_deep=turns(self.back_deep),
+            back=change(self.back) if self.back else None,
+        )  # fmt: skip
+
+
+def _at(path: AccessPath, turns: Sequence[Turn], row: float) -> AccessPath:
+    for turn in turns:
+        if row < turn.row:
+            break
+        path = turn.path
+    return path
 
 
 def opaque_routes(outline: Outline, table: TableFacts, rows: float | None) -> Routes:
@@ -62,13 +115,7 @@ def with_rows(routes: Routes, table: TableFacts, rows: float) -> Routes:
             return path if path.share == 1 else replace(path, share=min(rows / all_rows, 1.0))
         return replace(path, passing=min(rows / max(all_rows * path.share, 1.0), 1.0))
 
-    return replace(
-        routes, page=told(routes.page), seek=told(routes.seek), count=told(routes.count),
-        whole=told(routes.whole), deep=told(routes.deep) if routes.deep else None,
-        keys=told(routes.keys) if routes.keys else None,
-        keys_deep=told(routes.keys_deep) if routes.keys_deep else None,
-        seek_deep=told(routes.seek_deep) if routes.seek_deep else None,
-    )  # fmt: skip
+    return routes.each(told)
 
 
 def predict_routes(
@@ -82,10 +129,11 @@ def predict_routes(
     path = choose_path(outline, order, table, server.engine)
     seek = choose_path(outline, order, table, server.engine, served=True)
     counting = choose_path(outline, None, table, server.engine)
-    deep, switch = None, None
+    deep: tuple[Turn, ...] = ()
     leaves = path.kind == "ordered" and path.index is not None and path.index.name != "PRIMARY"
     if server.engine == "mariadb" and leaves and not path.covering and not path.fixed:
-        deep = choose_path(outline, order, replace(table, indexes=()), server.engine)
-        switch = table.blocks
+        deep = (
+            Turn(table.blocks, choose_path(outline, order, replace(table, indexes=()), "mariadb")),
+        )
     keys = choose_keys(outline, order, table, server.engine)
-    return Routes(path, seek, counting, path, deep, switch, keys)
+    return Routes(path, seek, counting, path, deep, keys)

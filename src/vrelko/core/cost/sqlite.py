@@ -175,7 +175,8 @@ def _in_order(scene: Scene, skipped: float, rows: float, statements: float) -> W
     steps = _START_STEPS + (statements - 1) * _RANGE_STEPS + skipped * _skip_steps(scene)
     steps += rows * (_width(scene) + _ROW_STEPS + eq - _direct(scene))
     if residual:
-        steps += rows * (1 / scene.passing - 1) * (_SKIP_STEPS + 1 + eq) + rows * 2
+        a_skip = _SKIP_STEPS + (scene.path.index is not None) + eq
+        steps += rows * (1 / scene.passing - 1) * a_skip + rows * 2
     every = residual or scene.table.clustered  # a table without row ids is sought for each entry
     visits = 0.0 if _direct(scene) else entries if every and not scene.path.inside else rows
     if _seeks_each(scene):
@@ -259,7 +260,7 @@ def _skip_steps(scene: Scene) -> float:
     """Steps for one skipped row that matches."""
     eq = _checked(scene)
     if scene.path.residual:
-        return (_SKIP_STEPS + 1 + eq) / scene.passing + 1
+        return (_SKIP_STEPS + (scene.path.index is not None) + eq) / scene.passing + 1
     return _SKIP_STEPS - _direct(scene) + eq
 
 

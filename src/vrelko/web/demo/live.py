@@ -63,7 +63,13 @@ class Live:
             self._thread.start()
 
     def add(self, **given: Any) -> dict[str, Any]:
-        """Add a capture, at the head unless told; return its values."""
+        """Add a capture, at the head unless told; return its values. Raises PageError."""
+        for name, known in (("species_id", SPECIES), ("station_id", STATIONS)):
+            number = given.get(name)
+            if number is not None and not 1 <= number <= len(known):
+                raise PageError(
+                    f"there is no {name} {number}", f"Give 1 to {len(known)}", "demo-body"
+                )
         rng = self._rng
         with self._lock:
             self._last += 1

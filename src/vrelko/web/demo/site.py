@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import asynccontextmanager
 from importlib.resources import files
 from typing import Any
@@ -11,6 +11,7 @@ from typing import Any
 from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
+from starlette.middleware import Middleware
 from starlette.requests import Request
 from starlette.responses import HTMLResponse, Response
 from starlette.routing import Mount, Route
@@ -22,6 +23,7 @@ from vrelko.web.bodies import to_json
 from vrelko.web.demo.comparing import Comparisons
 from vrelko.web.demo.listings import FEED, LISTINGS, STATUSES
 from vrelko.web.demo.live import Live
+from vrelko.web.guarding import Guard
 from vrelko.web.wire import Wire
 
 ASSETS = {
@@ -30,11 +32,12 @@ ASSETS = {
     "live.js": "text/javascript",
 }  # fmt: skip
 _MOST_NEW = 99
+_MOST_NUMBER = 2**63
 _WIRE = Wire(past_end="last")
 
 
-def make_demo(live: Live) -> Starlette:
-    """Return the demo page's application over a live database."""
+def make_demo(live: Live, hosts: Sequence[str] | None = None) -> Starlette:
+    """Return the demo page's application over a live database, for `hosts` or for any."""
     comparisons = Comparisons(live)
 
     async def change_rate(request: Request) -> Response:
@@ -47,7 +50,9 @@ def make_demo(live: Live) -> Starlette:
         return _json(await run_in_threadpool(lambda: live.add(**known)), 201)
 
     async def remove(request: Request) -> Response:
-        if not await run_in_threadpool(live.remove, request.path_params["number"]):
+        number = request.path_params["number"]
+        there = number < _MOST_NUMBER and await run_in_threadpool(live.remove, number)
+        if not there:
             raise HTTPException(404, "there is no such capture")
         return Response(status_code=204)
 
@@ -93,7 +98,10 @@ def make_demo(live: Live) -> Starlette:
         *(Route(f"/assets/{name}", _asset(name, kind)) for name, kind in ASSETS.items()),
     ]
     handlers: dict[Any, Any] = {VrelkoError: on_error, HTTPException: on_http}
-    app = Starlette(routes=routes, exception_handlers=handlers, lifespan=lifespan)
+    guard: Any = Middleware(Guard, hosts=hosts)
+    app = Starlette(
+        routes=routes, exception_handlers=handlers, lifespan=lifespan, middleware=[guard]
+    )
     app.state.site = data.state.site  # what describes the page's listings
     return app
 
@@ -112,7 +120,7 @@ def _asset(name: str, kind: str) -> Callable[[Request], Response]:
 async def _body(request: Request) -> dict[str, Any]:
     try:
         found = await request.json()
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise PageError("the body is no JSON", "Send an object", "demo-body") from error
     if not isinstance(found, dict):
         raise PageError("the body is no object", "Send an object", "demo-body")
@@ -128,9 +136,12 @@ def _number(body: dict[str, Any], name: str) -> float:
 
 def _whole(body: dict[str, Any], name: str) -> int:
     try:
-        return int(body[name])
-    except (KeyError, TypeError, ValueError) as error:
+        value = int(body[name])
+    except (KeyError, TypeError, ValueError, OverflowError) as error:
         raise PageError(f"{name} is no whole number", "Give digits", "demo-body") from error
+    if not -_MOST_NUMBER <= value < _MOST_NUMBER:
+        raise PageError(f"{name} is too large", "Give a number that is there", "demo-body")
+    return value
 
 
 def _json(data: Any, status: int = 200) -> Response:

@@ -15,10 +15,25 @@ export function h(tag, props = {}, ...children) {
 }
 
 export class Trouble extends Error {
-  constructor(detail, todo) {
+  constructor(detail, todo, status = 0) {
     super(detail);
     this.todo = todo;
+    this.status = status;
   }
+
+  // Whether the request itself is at fault: asking again gives the same.
+  get ours() {
+    return this.status === 400;
+  }
+}
+
+// What an address may hold; the rest, such as what a mail program adds, is left out.
+const KNOWN = ["page", "size", "cursor", "sort", "search", "species", "station", "status"];
+
+export function readQuery(positions = KNOWN) {
+  const found = new URLSearchParams(location.search);
+  for (const name of [...found.keys()]) if (!positions.includes(name)) found.delete(name);
+  return found;
 }
 
 export function pause(ms, signal) {
@@ -46,7 +61,7 @@ export async function ask(url, { signal, method = "GET", body } = {}) {
   }
   if (answer.status === 204) return null;
   const found = await answer.json().catch(() => ({}));
-  if (!answer.ok) throw new Trouble(found.detail ?? `The server said ${answer.status}.`, found.todo ?? "");
+  if (!answer.ok) throw new Trouble(found.detail ?? `The server said ${answer.status}.`, found.todo ?? "", answer.status);
   return found;
 }
 
@@ -64,7 +79,8 @@ export function tellTrouble(place, trouble, again) {
   place.hidden = !trouble;
   if (!trouble) return;
   const text = `${trouble.message.replace(/\.?$/, ".")} ${trouble.todo ?? ""}`.trim();
-  place.append(h("span", { text }), h("button", { type: "button", text: "Try again", onclick: again }));
+  const label = trouble.ours ? "Start again" : "Try again";
+  place.append(h("span", { text }), h("button", { type: "button", text: label, onclick: again }));
 }
 
 let choices;

@@ -54,6 +54,7 @@ export function openCompare(root) {
       one.ended = false;
       one.list.replaceChildren();
       one.costs.replaceChildren();
+      one.element.classList.remove("hit");
       one.repeats.textContent = one.skipped.textContent = one.shown.textContent = "0";
       one.sql.textContent = "";
     }
@@ -83,6 +84,7 @@ export function openCompare(root) {
 
   function take(one, found) {
     one.repeats.textContent = count.format(found.repeats);
+    one.element.classList.toggle("hit", found.repeats > 0);
     one.skipped.textContent = count.format(found.skipped);
     one.shown.textContent = count.format(found.shown);
     if (found.rows.length) {

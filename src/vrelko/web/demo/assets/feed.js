@@ -1,13 +1,12 @@
 // The feed: onward only. One request at a time, one that finds the end, none after it.
 
-import { STATUSES, ask, filterFields, h, moment, tellTrouble } from "./common.js";
+import { STATUSES, ask, filterFields, h, moment, readQuery, tellTrouble } from "./common.js";
 
 const NEWS_MS = 3000;
 const KEPT = "larkmere-feed";
 
 export function openFeed(root) {
-  let query = new URLSearchParams(location.search);
-  query.delete("view");
+  let query = readQuery(["species", "station", "status"]);
   let turn = 0;
   let control = null;
   let busy = false;
@@ -75,9 +74,11 @@ export function openFeed(root) {
       if (mine !== turn || error.name === "AbortError") return;
       failed = true;
       tellTrouble(trouble, error, () => {
+        if (error.ours) query = new URLSearchParams();
         failed = false;
         tellTrouble(trouble, null);
-        load();
+        if (error.ours) change("", "");
+        else load();
       });
     } finally {
       if (mine === turn) rest();

@@ -1,6 +1,6 @@
 // The grid: numbered pages. Its position, order and filters live in the address.
 
-import { STATUSES, ask, count, filterFields, h, isPlainClick, moment, tellTrouble } from "./common.js";
+import { STATUSES, ask, count, filterFields, h, isPlainClick, moment, readQuery, tellTrouble } from "./common.js";
 
 const COLUMNS = [
   { name: "ring", label: "Ring", sorts: ["ring", "-ring"] },
@@ -46,9 +46,7 @@ export function openGrid(root) {
   drawFilters();
 
   function readAddress() {
-    const found = new URLSearchParams(location.search);
-    found.delete("view");
-    return found;
+    return readQuery();
   }
 
   function addressOf(asked) {
@@ -114,7 +112,7 @@ export function openGrid(root) {
     } catch (error) {
       if (mine !== turn || error.name === "AbortError") return;
       ahead = null;
-      tellTrouble(trouble, error, () => load(asked, { push: false }));
+      tellTrouble(trouble, error, () => load(error.ours ? new URLSearchParams() : asked, { push: error.ours === true }));
       if (!shown) query = before;
     } finally {
       if (mine === turn) {
@@ -127,7 +125,10 @@ export function openGrid(root) {
   function show(page) {
     shown = page;
     drawHead();
+    // Who deletes row after row by keyboard stays in the same place.
+    const at = [...body.rows].findIndex((one) => one.contains(document.activeElement));
     body.replaceChildren(...page.rows.map(drawRow));
+    if (at >= 0) (body.rows[Math.min(at, body.rows.length - 1)]?.querySelector("button") ?? frame).focus({ preventScroll: true });
     if (!page.rows.length) {
       body.append(h("tr", {}, h("td", { colspan: COLUMNS.length + 1, class: "empty", text: "No capture fits" })));
     }
@@ -151,6 +152,7 @@ export function openGrid(root) {
 
   function drawHead() {
     const sort = query.get("sort") ?? (query.get("search") ? "" : USUAL);
+    const held = head.contains(document.activeElement) ? document.activeElement.textContent : null;
     head.replaceChildren(...COLUMNS.map((column) => {
       const at = column.sorts?.indexOf(sort) ?? -1;
       const state = at < 0 ? "none" : column.sorts[at].startsWith("-") ? "descending" : "ascending";
@@ -160,6 +162,7 @@ export function openGrid(root) {
       cell.append(h("button", { type: "button", text: column.label, onclick: () => change("sort", next === USUAL && !query.get("search") ? "" : next) }));
       return cell;
     }), h("th", { scope: "col" }, h("span", { class: "unseen", text: "Delete" })));
+    if (held) [...head.querySelectorAll("button")].find((one) => one.textContent === held)?.focus({ preventScroll: true });
   }
 
   function drawRow(row) {
@@ -176,12 +179,14 @@ export function openGrid(root) {
   }
 
   async function erase(row, button) {
-    button.disabled = true;
+    if (button.ariaDisabled === "true") return; // disabled for good it would lose the focus
+    button.ariaDisabled = "true";
     try {
       await ask(`/captures/${row.id}`, { method: "DELETE" });
       refresh();
     } catch (error) {
-      button.disabled = false;
+      if (error.status === 404) return refresh(); // it is gone already
+      button.ariaDisabled = "false";
       tellTrouble(trouble, error, () => erase(row, button));
     }
   }
@@ -198,7 +203,7 @@ export function openGrid(root) {
       : anchor(url, { rel, text }));
     const middle = page.strip.map((one) => {
       if (one.number === null) return h("li", { class: "gap", "aria-hidden": "true", text: "…" });
-      const said = { text: count.format(one.number), "aria-label": `Page ${one.number}` };
+      const said = { text: count.format(one.number), "aria-label": `Page ${count.format(one.number)}` };
       return h("li", {}, one.current ? h("span", { ...said, class: "current", "aria-current": "page" }) : anchor(one.url, said));
     });
     const { first, prev, next, last } = page.links;

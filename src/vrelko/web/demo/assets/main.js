@@ -14,7 +14,7 @@ let now = null;
 
 function wanted() {
   const name = new URLSearchParams(location.search).get("view");
-  return name in VIEWS ? name : "grid";
+  return Object.hasOwn(VIEWS, name) ? name : "grid";
 }
 
 function show() {

@@ -1,0 +1,79 @@
+"""Turns: how many requests of one listing may be under way at once, so that none starves others."""
+
+from __future__ import annotations
+
+import asyncio
+import threading
+from collections import defaultdict, deque
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+
+from vrelko.errors import UnavailableError
+
+AT_ONCE, WAIT_S = 8, 5.0
+"""Requests of one listing under way, and seconds that another one waits for its turn."""
+
+_Waiter = tuple[asyncio.AbstractEventLoop, "asyncio.Future[None]"]
+
+
+class Turns:
+    """Lends turns by name, at most `at_once` of each, first come first served.
+
+    Safe from several event loops of asyncio, each in a thread of its own.
+    """
+
+    def __init__(self, at_once: int = AT_ONCE, wait_s: float = WAIT_S) -> None:
+        self._most, self._wait_s = at_once, wait_s
+        self._lock = threading.Lock()
+        self._taken: dict[str, int] = defaultdict(int)
+        self._waiting: dict[str, deque[_Waiter]] = defaultdict(deque)
+
+    @asynccontextmanager
+    async def take(self, name: str, most: int | None = None) -> AsyncIterator[None]:
+        """Hold a turn of a name. Raises UnavailableError where none comes free in time."""
+        await self._begin(name, most or self._most)
+        try:
+            yield
+        finally:
+            self._give(name)
+
+    async def _begin(self, name: str, most: int) -> None:
+        loop = asyncio.get_running_loop()
+        with self._lock:
+            if self._taken[name] < most:
+                self._taken[name] += 1
+                return
+            granted: asyncio.Future[None] = loop.create_future()
+            self._waiting[name].append((loop, granted))
+        try:
+            await asyncio.wait_for(asyncio.shield(granted), self._wait_s)
+        except BaseException as error:  # it is too late, or the client left
+            with self._lock:
+                given = (loop, granted) not in self._waiting[name]
+                if not given:
+                    self._waiting[name].remove((loop, granted))
+            if given:
+                self._give(name)
+            granted.cancel()
+            if isinstance(error, TimeoutError):
+                raise UnavailableError(
+                    "too many requests for this listing are under way",
+                    "Try again in a while",
+                    "listing-busy",
+                ) from None
+            raise
+
+    def _give(self, name: str) -> None:
+        """Pass a turn on to who waits longest, or lay it down."""
+        with self._lock:
+            while self._waiting[name]:
+                loop, granted = self._waiting[name].popleft()
+                if not loop.is_closed():
+                    loop.call_soon_threadsafe(_grant, granted)
+                    return
+            self._taken[name] -= 1
+
+
+def _grant(granted: asyncio.Future[None]) -> None:
+    if not granted.done():
+        granted.set_result(None)

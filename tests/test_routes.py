@@ -1,0 +1,141 @@
+"""Where a server turns to another path, pages told from counts, turns taken: without a database."""
+
+import asyncio
+import math
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from vrelko.core.access import Seen
+from vrelko.core.cost.checks import Count, make_check
+from vrelko.core.cost.groups import Groups, Spread, blocks_between, heap_blocks, scattered_share
+from vrelko.errors import UnavailableError
+from vrelko.serving.routing import find_turns
+from vrelko.web.turns import Turns
+
+PATHS = [Seen("index", f"i{n}", False) for n in range(4)]
+
+
+@given(
+    st.lists(st.floats(0.0005, 0.99), max_size=3, unique=True).map(sorted),
+    st.integers(1_000, 10**8),
+)
+def test_turns_are_found_wherever_they_are(shares, rows):
+    """Each path that holds between two places asked about is found, its row to one per cent."""
+    at = [share * rows for share in shares]
+    kept = [one for i, one in enumerate(at) if i == 0 or one > 1.1 * at[i - 1]]
+
+    def ask(row):
+        return PATHS[sum(row >= turn for turn in kept)]
+
+    found = find_turns(ask, ask(1.0), 1.0, float(rows))
+    assert [seen for _, seen in found] == [ask(row) for row, _ in found]
+    assert found == tuple(sorted(found, key=lambda one: one[0]))
+    assert len(found) == len([one for one in kept if one > 1])
+    for (row, _), turn in zip(found, [one for one in kept if one > 1], strict=True):
+        assert turn <= row * 1.0001
+        assert row <= turn * 1.011 + 1
+
+
+def test_paths_that_come_back_are_told_too():
+    def ask(row):
+        return PATHS[0] if row < 50 or 6_000 <= row < 100_000 else PATHS[1]
+
+    found = find_turns(ask, ask(1.0), 1.0, 200_000.0)
+    assert [seen for _, seen in found] == [PATHS[1], PATHS[0], PATHS[1]]
+
+
+@given(
+    st.lists(st.floats(0.01, 0.3), max_size=3),
+    st.floats(0.0005, 0.02),
+    st.floats(0, 1),
+    st.floats(0, 1),
+)
+def test_blocks_of_groups_are_those_of_each_group(shares, mean, one, other):
+    """Against walking group after group: common ones where they stand, equal ones between."""
+    known, begin = [], 0.0
+    for share in shares:
+        known.append((begin, share))
+        begin += share + 5 * mean
+    known = [(b, s) for b, s in known if b + s <= 1]
+    rows, blocks = 100_000.0, 2_000.0
+    groups = Groups(rows, (Spread(mean, tuple(known)),))
+    low, high = sorted((one * rows, other * rows))
+    found = blocks_between(groups, low, high, blocks)
+    wanted, free = 0.0, high - low
+    for b, s in known:
+        inside = max(min(high, (b + s) * rows) - max(low, b * rows), 0.0)
+        wanted += heap_blocks(s * rows, blocks) * inside / (s * rows)
+        free -= inside
+    wanted += max(free, 0.0) * heap_blocks(mean * rows, blocks) / (mean * rows)
+    assert found == pytest.approx(wanted, rel=1e-6, abs=1e-3)
+    assert 0 < scattered_share(groups, blocks) <= 1
+
+
+def count(offset, predicted, counted, path):
+    return Count(offset, 20, predicted, counted, counted / 1_000, 20, path=path)
+
+
+def test_pages_are_believed_by_their_own_path():
+    counts = [count(10, 100, 101, "index"), count(5_000, 100, 9_000, "table sort"),
+              count(9_000, 120, 9_100, "table sort")]  # fmt: skip
+    check = make_check("offset", counts, "", "sqlite")
+    assert not check.believed
+    assert check.by_path("index", "sqlite").believed
+    assert not check.by_path("table sort", "sqlite").believed
+    assert check.by_path("bitmap sort", "sqlite") is None
+    unknown = make_check("offset", counts, "Odd Scan", "sqlite")
+    assert unknown.by_path("index", "sqlite") is unknown
+
+
+def test_counts_correct_by_whichever_tells_more():
+    """By their ratio to predictions that follow the depth, by lines where predictions do not."""
+    from vrelko.core.cost.work import Work
+
+    bent = [count(at, at**0.5 * 100, at**0.5 * 180, "a") for at in (100, 2_500, 40_000, 160_000)]
+    check = make_check("keyset", bent, "", "sqlite")
+    told = check.correct(Work(steps=100 * math.sqrt(10_000)), 10_000, 1.0, "sqlite")
+    assert told.steps == pytest.approx(18_000, rel=0.01)
+    straight = [count(at, 10, 50_000 + 3 * at, "a") for at in (100, 2_500, 40_000, 160_000)]
+    check = make_check("keyset", straight, "", "sqlite")
+    told = check.correct(Work(steps=10), 80_000, 1.0, "sqlite")
+    assert told.steps == pytest.approx(290_000, rel=0.01)
+    ahead = check.correct(Work(steps=10), 0, 1.0, "sqlite")
+    assert ahead.steps == pytest.approx(50_000, rel=0.01)
+
+
+def test_turns_come_in_the_order_of_their_asking():
+    turns, seen = Turns(2, 5.0), []
+
+    async def reader(number):
+        async with turns.take("x"):
+            seen.append(number)
+            await asyncio.sleep(0.01)
+
+    async def late():
+        busy = Turns(1, 0.05)
+
+        async def again():
+            async with busy.take("z"):
+                seen.append("never")
+
+        async with busy.take("z"):
+            with pytest.raises(UnavailableError):
+                await again()
+
+    async def left():
+        """Who gives up while waiting takes no turn with them."""
+        async with turns.take("x"), turns.take("x"):
+            waiting = asyncio.create_task(reader(99))
+            await asyncio.sleep(0.01)
+            waiting.cancel()
+        await reader(100)
+
+    async def all_of_them():
+        await asyncio.gather(*(reader(number) for number in range(20)))
+        await late()
+        await left()
+
+    asyncio.run(all_of_them())
+    assert seen == [*range(20), 100]
