@@ -48,6 +48,7 @@ def site(larkmere_file):
     yield f"http://127.0.0.1:{port}", live
     server.should_exit = True
     thread.join()
+    live.close()
 
 
 @pytest.fixture

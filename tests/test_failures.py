@@ -56,6 +56,7 @@ def filled(server, tmp_path_factory):
         connection.execute(insert(t), [{"id": i, "n": i % 9, "note": "x"} for i in range(ROWS)])
     yield engine
     META.drop_all(engine)
+    engine.dispose()
 
 
 CALLS = {

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import pytest
 from sqlalchemy import MetaData, Table, func, select, text
+from starlette.testclient import TestClient
 
 import vrelko
 from vrelko import Listing, Sizes
 from vrelko.core.quoting import plain_name, quote
 from vrelko.errors import DatabaseError, OrderError
+from vrelko.web import make_app
 
 SERIES = {
     "sqlite": "(WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 3000) "
@@ -174,3 +176,76 @@ def test_an_order_that_is_computed_is_counted(odd):
     plan = vrelko.plan(listing, engine=odd)
     assert plan.judgement.rows == 3_000
     assert plan.judgement.path.kind == "sorted"
+
+
+PAGES = """
+[source]
+{source}
+[listing.orders]
+table = 'Order'
+orders = ['-group']
+filters = {{ group = ":group" }}
+sizes = {{ default = 40, most = 100 }}
+[listing.some]
+table = 'some_rows'
+orders = ['Id']
+unique = ['Id']
+[listing.nothing]
+table = 'bare'
+orders = ['g']
+[listing.loose]
+table = 'keyless'
+orders = ['b']
+[listing.choices]
+kind = 'choices'
+sql = 'SELECT {id}, note FROM plain WHERE {id} < 30'
+orders = ['Id']
+unique = ['Id']
+"""
+ELSEWHERE = """
+[listing.ring_log]
+table = '{other}.Ring Log'
+orders = ['group']
+strategy = 'offset'
+"""
+
+
+def test_odd_tables_over_http(odd, tmp_path):
+    """By links and numbers, as HTML and CSV, from a pages file, as `serve` does."""
+    if odd.dialect.name == "sqlite":
+        file = tmp_path / "odd.db"
+        with odd.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+            connection.execute(text(f"VACUUM INTO '{file}'"))
+        url = f"sqlite:///{file}"
+    else:
+        url = odd.url.render_as_string(hide_password=False)
+    written = PAGES.format(
+        source=f"url = {url!r}", id=odd.dialect.identifier_preparer.quote_identifier("Id")
+    )
+    if odd.dialect.name != "sqlite":
+        written += ELSEWHERE.format(other=side_of(odd))
+    (tmp_path / "pages.toml").write_text(written)
+    pages = vrelko.load(tmp_path / "pages.toml")
+    rows = {"orders": 3_000, "some": 1_286, "nothing": 0, "loose": 3_000, "ring_log": 3_000}
+    with TestClient(make_app(dict(pages), pages.engine, title="Odd")) as client:
+        for name in pages:
+            answer = client.get(f"/{name}?size=100" if name == "orders" else f"/{name}")
+            assert answer.status_code == 200, answer.text
+            if name == "choices":
+                assert len(answer.json()["choices"]) == 29
+                continue
+            seen = list(answer.json()["rows"])
+            while answer.json()["links"]["next"]:
+                answer = client.get(answer.json()["links"]["next"])
+                seen += answer.json()["rows"]
+            assert len({tuple(row.items()) for row in seen}) == len(seen) == rows[name]
+            size = 40 if name == "orders" else 25
+            assert client.get(f"/{name}?page=2").json()["rows"] == seen[size : 2 * size]
+            shown = client.get(f"/{name}", headers={"accept": "text/html"})
+            assert shown.text.count("<tr") == 1 + min(len(seen), size)
+            exported = client.get(f"/{name}/export?format=csv").text.splitlines()
+            assert len(exported) == 1 + len(seen)
+        some = client.get("/orders?group=3&size=100").json()["rows"]
+        assert {row["group"] for row in some} == {3}
+        assert client.get("/openapi.json").status_code == 200
+    pages.close()

@@ -12,6 +12,7 @@ import time
 import urllib.request
 from pathlib import Path
 
+import anyio
 import pytest
 from sqlalchemy import bindparam, create_engine, select, text
 from starlette.testclient import TestClient
@@ -20,7 +21,7 @@ import vrelko
 from vrelko import Sizes
 from vrelko.errors import ListingError, PageError
 from vrelko.larkmere.schema import capture
-from vrelko.web import Wire, make_app
+from vrelko.web import Wire, guarding, make_app, telling
 from vrelko.web.demo.live import Live
 from vrelko.web.demo.site import make_demo
 
@@ -54,6 +55,36 @@ def test_health_tells_whether_the_database_answers(client, tmp_path):
     bad = TestClient(make_app({"grid": GRID}, away)).get("/healthz")
     assert (bad.status_code, bad.json()["database"]) == (503, "database-away")
     assert bad.headers["retry-after"]
+
+
+def test_health_does_not_wait_for_a_database_that_hangs(larkmere, monkeypatch):
+    monkeypatch.setattr(telling, "_HEALTH_S", 0.2)
+    hanging = create_engine("sqlite://", creator=lambda: time.sleep(3))
+    began = time.monotonic()
+    answer = TestClient(make_app({"grid": GRID}, hanging)).get("/healthz")
+    assert answer.status_code == 503
+    assert answer.headers["retry-after"]
+    assert time.monotonic() - began < 3
+
+
+def test_a_body_that_does_not_come_is_not_waited_for(monkeypatch):
+    monkeypatch.setattr(guarding, "BODY_S", 0.2)
+
+    async def never(scope, receive, send):
+        await receive()
+
+    async def receive():
+        await anyio.sleep(60)
+
+    sent = []
+
+    async def send(message):
+        sent.append(message)
+
+    asked = {"type": "http", "method": "GET", "path": "/", "headers": [(b"host", b"localhost")],
+             "query_string": b"", "client": ("127.0.0.1", 1)}  # fmt: skip
+    anyio.run(guarding.Guard(never), asked, receive, send)
+    assert sent[0]["status"] == 408
 
 
 def test_counters_in_open_metrics(client):
@@ -334,6 +365,39 @@ def test_frozen_lists_are_bounded_in_all(larkmere, tmp_path):
         some.read(larkmere, params={"below": 98})
     assert caught.value.code == "frozen-full"
     assert stored() == 199
+    store.dispose()
+
+
+def test_lists_of_one_reader_leave_room_for_others(larkmere, tmp_path):
+    """One reader's oldest list ends, another's lives; too many in a minute answer 429."""
+    store = create_engine(f"sqlite:///{tmp_path / 'lists.db'}")
+    frozen = vrelko.FrozenIds(store, most=100, lists_a_reader=2)
+    frozen.create()
+    some = vrelko.Listing(
+        select(c.id).where(c.id <= 50), name="some", orders="id", strategy="frozen-ids",
+        steady=vrelko.Steady(frozen=frozen), sizes=Sizes(10),
+    )  # fmt: skip
+    app = vrelko.web.make_app({"some": some}, larkmere, walks_a_minute=5,
+                              scope=lambda request: request.headers.get("reader"))  # fmt: skip
+    with TestClient(app) as client:
+
+        def follow(answer, reader="one"):
+            return client.get(answer.links["next"]["url"], headers={"reader": reader}).status_code
+
+        first, other = (client.get("/some", headers={"reader": who}) for who in ("one", "two"))
+        assert follow(first) == follow(first) == follow(other, "two") == 200
+        for _ in range(2):
+            last = client.get("/some", headers={"reader": "one"})
+        assert (follow(first), follow(other, "two"), follow(last)) == (400, 200, 200)
+        answers = [client.get("/some", headers={"reader": "one"}) for _ in range(3)]
+        assert [one.status_code for one in answers] == [200, 200, 429]
+        assert answers[-1].headers["retry-after"] == "30"
+        assert answers[-1].json()["code"] == "walks-too-many"
+        assert follow(answers[1]) == 200  # going on begins no walk
+        assert client.get("/some", headers={"reader": "two"}).status_code == 200
+    with store.connect() as connection:
+        lists = connection.scalar(text("SELECT count(*) FROM vrelko_frozen WHERE part = 0"))
+    assert lists == 4
     store.dispose()
 
 

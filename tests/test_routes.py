@@ -2,14 +2,17 @@
 
 import asyncio
 import math
+from dataclasses import replace
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from vrelko.core.access import Seen
+from vrelko.core.access import AccessPath, Seen
 from vrelko.core.cost.checks import Count, make_check
 from vrelko.core.cost.groups import Groups, Spread, blocks_between, heap_blocks, scattered_share
+from vrelko.core.cost.routes import Routes, Turn
+from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.errors import UnavailableError
 from vrelko.serving.routing import find_turns
 from vrelko.web.turns import Turns
@@ -44,6 +47,17 @@ def test_paths_that_come_back_are_told_too():
 
     found = find_turns(ask, ask(1.0), 1.0, 200_000.0)
     assert [seen for _, seen in found] == [PATHS[1], PATHS[0], PATHS[1]]
+
+
+def test_an_index_is_left_where_it_is_no_longer_walked():
+    """Not where only workers or a sort within groups come in."""
+    index = IndexFacts("by_lead", (IndexColumn("lead"),))
+    near = AccessPath("ordered", index, (), 1.0, (), 1.0, covering=False)
+    grouped, sort = replace(near, kind="grouped"), replace(near, kind="sorted", index=None)
+    routes = Routes(near, near, near, near, (Turn(40, grouped), Turn(900, sort)))
+    assert (routes.switch, routes.leaves) == (40, 900)
+    assert replace(routes, deep=routes.deep[:1]).leaves is None
+    assert Routes(sort, sort, sort, sort, (Turn(40, near),)).leaves is None
 
 
 @given(

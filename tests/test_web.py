@@ -17,7 +17,7 @@ from schemathesis.specs.openapi.checks import (
     negative_data_rejection,
     positive_data_acceptance,
 )
-from sqlalchemy import bindparam, select
+from sqlalchemy import JSON, Column, Integer, MetaData, Table, bindparam, create_engine, select
 from starlette.applications import Starlette
 from starlette.routing import Mount
 from starlette.testclient import TestClient
@@ -25,7 +25,8 @@ from starlette.testclient import TestClient
 import vrelko
 import vrelko.web.exporting as exporting
 from vrelko import Search, Sizes, Spot
-from vrelko.errors import ListingError, PageError, VrelkoError
+from vrelko.engines.registry import open_database
+from vrelko.errors import ListingError, VrelkoError
 from vrelko.larkmere.schema import capture, species
 from vrelko.web import (
     Looks,
@@ -39,6 +40,7 @@ from vrelko.web import (
     request_from,
     to_json,
 )
+from vrelko.web.application import describe_app
 
 c = capture.c
 GRID = vrelko.Listing(
@@ -246,6 +248,49 @@ def test_values_are_exact():
     ]  # fmt: skip
 
 
+def test_cells_show_what_people_expect(client):
+    cell = Looks().cell
+    shown = {
+        Decimal("1E+3"): "1000", Decimal("0E-4"): "0.0000", None: "", True: "True",
+        b"\x00\xff": "00 ff", bytes(20): "00 " * 15 + "00 … (20 bytes)", (1, None, "b"): "1, , b",
+        frozenset({"b", "a"}): "a, b", datetime(2026, 3, 1, 7): "2026-03-01 07:00:00",
+    }  # fmt: skip
+    assert {value: cell("x", value) for value in shown} == shown
+    assert cell("x", {"a": [1, Decimal("0.5")]}) == '{"a":[1,"0.5"]}'
+    assert cell("x", [[1], [2]]) == "[[1],[2]]"
+
+
+def test_numbers_in_json_columns_stay_exact(server, tmp_path):
+    """On an engine that Vrelko opens, however long they are."""
+    written = (
+        '{"big": 12345678901234567890123, "fine": 0.1234567890123456789, "far": 1e400, "n": 1.5}'
+    )
+    place = server if server.url.database else create_engine(f"sqlite:///{tmp_path / 'json.db'}")
+    meta = MetaData()
+    kept = Table("exact_json", meta, Column("id", Integer, primary_key=True), Column("data", JSON))
+    meta.create_all(place)
+    with place.begin() as connection:
+        connection.exec_driver_sql(f"INSERT INTO exact_json VALUES (1, '{written}')")
+    engine = open_database(place.url.render_as_string(hide_password=False))
+    data = vrelko.Listing(select(kept), orders="id", name="kept").read(engine).rows[0].data
+    engine.dispose()
+    meta.drop_all(place)
+    place.dispose()
+    assert json.loads(to_json(data)) == {
+        "big": 12345678901234567890123, "fine": "0.1234567890123456789", "far": "1E+400", "n": 1,
+    }  # fmt: skip
+
+
+def test_positions_in_the_path_are_described(larkmere):
+    app = make_app(LISTINGS, larkmere, wires={"feed": Wire(in_path=True)})
+    paths = describe_app(app)["paths"]
+    names = [one["name"] for one in paths["/feed/{position}"]["get"]["parameters"]]
+    assert names[0] == "position"
+    assert "cursor" not in names
+    assert "/grid/{position}" not in paths
+    assert len({one["get"]["operationId"] for one in paths.values()}) == len(paths)
+
+
 def test_choices(client):
     answer = client.get("/species").json()
     assert answer["complete"] is True
@@ -355,7 +400,7 @@ def test_wires_that_cannot_be():
                   {"export_rows_s": 0}):  # fmt: skip
         with pytest.raises(ListingError, match=r"first page|no field|one name|at least 5"):
             Wire(**wrong)
-    with pytest.raises(PageError, match="at once"):
+    with pytest.raises(ListingError, match="the page's own"):
         request_from("station=3", GRID, Wire(cursor="station"))
 
 

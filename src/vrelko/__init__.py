@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from vrelko.measuring.plans import plan
     from vrelko.measuring.trying import try_indexes
     from vrelko.serving.anchoring import Anchors
-    from vrelko.serving.freezing import FrozenIds
+    from vrelko.serving.freezing import FrozenIds, reading_for
     from vrelko.serving.listing import Listing
     from vrelko.serving.page import Page
     from vrelko.serving.pages_file import Pages, load
@@ -67,6 +67,7 @@ _HOMES = {
     "plan": "vrelko.measuring.plans",
     "read_recording": "vrelko.core.drift.recorded",
     "readers_from_log": "vrelko.core.access_log",
+    "reading_for": "vrelko.serving.freezing",
     "run_crowd": "vrelko.measuring.concurrent",
     "settle_for": "vrelko.core.drift.settling",
     "survey": "vrelko.surveying.survey",
@@ -110,6 +111,7 @@ __all__ = [
     "plan",
     "read_recording",
     "readers_from_log",
+    "reading_for",
     "run_crowd",
     "settle_for",
     "survey",

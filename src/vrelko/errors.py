@@ -31,6 +31,10 @@ class PageError(VrelkoError):
     """A page number, size, spot or parameter that cannot be served."""
 
 
+class PaceError(VrelkoError):
+    """A reader that asks for something costly too often."""
+
+
 class OrderError(VrelkoError):
     """An order that is unknown, not allowed or cannot be made total."""
 
@@ -68,6 +72,7 @@ EXIT_STATUS: dict[type[VrelkoError], int] = {
 HTTP_STATUS: dict[type[VrelkoError], int] = {
     VrelkoError: 400,
     PagesFileError: 500,
+    PaceError: 429,
     ListingError: 500,
     FactsError: 500,
     DatabaseError: 500,

@@ -343,10 +343,10 @@ def _find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> 
     pages = page_count(round(model.matching), outline.sizes.default)
     deepest = readers.depth.page_at(0.99, max(pages, 1))
     reach = model.matching if readers.depth.jumps else deepest * outline.sizes.default
-    switch = model.routes.switch
-    if switch is not None and switch <= reach:
+    leaves = model.routes.leaves
+    if leaves is not None and leaves <= reach:
         yield make_finding(
-            "path-switch", about, f"by offset the server leaves the index from row {switch:,.0f} "
+            "path-switch", about, f"by offset the server leaves the index from row {leaves:,.0f} "
             "on, which readers reach", "Serve it by keyset, or by deferred-join",
         )  # fmt: skip
     rare = path.passing < 0.05 and path.residual

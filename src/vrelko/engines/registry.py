@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import json
+import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -215,7 +218,8 @@ def open_database(
 
 
 def _engine_settings(url: URL, pool: int | None, pool_wait_s: float | None) -> dict[str, Any]:
-    settings: dict[str, Any] = {"hide_parameters": True, "pool_pre_ping": True}
+    settings: dict[str, Any] = {"hide_parameters": True, "pool_pre_ping": True,
+                                "json_deserializer": read_json}  # fmt: skip
     if url.get_backend_name() == "sqlite" and url.database in (None, "", ":memory:"):
         return settings  # one connection a thread
     if pool is not None:
@@ -223,6 +227,16 @@ def _engine_settings(url: URL, pool: int | None, pool_wait_s: float | None) -> d
     if pool_wait_s is not None:
         settings["pool_timeout"] = pool_wait_s
     return settings
+
+
+def read_json(text: str | bytes) -> Any:
+    """Return the data of a JSON text; a number that a float would round stays a Decimal."""
+    return json.loads(text, parse_float=_exact_number)
+
+
+def _exact_number(text: str) -> float | Decimal:
+    exact, near = Decimal(text), float(text)
+    return near if math.isfinite(near) and Decimal(repr(near)) == exact else exact
 
 
 _DRIVERS = ("psycopg", "pymysql")

@@ -52,7 +52,7 @@ class Walker:
                 "sqlite://", poolclass=StaticPool, connect_args={"check_same_thread": False}
             )
             self._held.callback(store.dispose)
-            self._frozen = FrozenIds(store, most=10_000_000, reuse_s=0)
+            self._frozen = FrozenIds(store, most=10_000_000)
             self._frozen.create()
         steady = Steady(
             ceiling=self.way == "ceiling",

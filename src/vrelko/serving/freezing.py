@@ -2,15 +2,30 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import secrets
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from contextvars import ContextVar
 from typing import Any
 
-from sqlalchemy import Column, Engine, Float, Integer, MetaData, String, Table, Text, func, select
+from sqlalchemy import (
+    Column,
+    Connection,
+    Engine,
+    Float,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    Text,
+    func,
+    select,
+)
 
 from vrelko.core.arithmetic import Total, offset_of
 from vrelko.core.spot import Spot
@@ -24,6 +39,18 @@ from vrelko.sql.within import IDS
 _IN_A_PART = 1_000
 _IN_ALL = 5_000_000
 _REMEMBERED = 1_000  # walks whose lists are used again
+_READER: ContextVar[str] = ContextVar("reader", default="")
+
+
+@contextmanager
+def reading_for(reader: object) -> Iterator[None]:
+    """Tell whose lists are made inside: a user, or the address of a client."""
+    mark = hashlib.blake2b(repr(reader).encode(), digest_size=16).hexdigest()
+    token = _READER.set(mark)
+    try:
+        yield
+    finally:
+        _READER.reset(token)
 
 
 class FrozenIds:
@@ -38,9 +65,14 @@ class FrozenIds:
     Each request without a cursor begins a walk and so makes a list: what bounds that is told here.
     At most `most` ids are stored for one list, whose making holds that many keys in memory, and
     `most_in_all` (5,000,000, about 60 MB, or `most`) in all lists that live: then no more walks
-    begin until some are over. A process gives walks that begin within `reuse_s` seconds of each
-    other, with the same parameters, order and scope, the same list. Behind that, limit requests a
-    client in front of the server.
+    begin until some are over. Of one reader at most `lists_a_reader` live: one more ends the
+    oldest. Who reads is told by `reading_for(user)` around a call; over HTTP it is what `scope`
+    gives, or the address of the client.
+
+    With `reuse_s` above 0 a process gives walks that begin within so many seconds of each other,
+    with the same parameters, order and scope, the same list. Leave it at 0 where which rows there
+    are depends on the connection too: a database for each tenant, row security, or a transaction's
+    own changes.
     """
 
     def __init__(
@@ -50,17 +82,18 @@ class FrozenIds:
         expires_s: float = 3_600.0,
         most: int = 100_000,
         most_in_all: int | None = None,
-        reuse_s: float = 5.0,
+        reuse_s: float = 0.0,
+        lists_a_reader: int = 20,
     ) -> None:
         in_all = max(most, _IN_ALL) if most_in_all is None else most_in_all
-        if expires_s <= 0 or most < 1 or in_all < most or reuse_s < 0:
+        if expires_s <= 0 or most < 1 or in_all < most or reuse_s < 0 or lists_a_reader < 1:
             raise ListingError(
                 "a frozen list lives longer than 0 s, holds at least one id, and not more than all",
                 "Give expires_s=3600, most=100_000 and most_in_all=5_000_000, or the like",
                 "frozen-value",
             )
         self.engine, self.expires_s, self.most = engine, expires_s, most
-        self.most_in_all, self.reuse_s = in_all, reuse_s
+        self.most_in_all, self.reuse_s, self.lists_a_reader = in_all, reuse_s, lists_a_reader
         self._lock = threading.Lock()
         self._recent: OrderedDict[bytes, tuple[str, float]] = OrderedDict()
         self.table = Table(
@@ -70,6 +103,7 @@ class FrozenIds:
             Column("ids", Text(16_000_000), nullable=False),
             Column("size", Integer, nullable=False),
             Column("expires_at", Float(53), nullable=False),
+            Column("reader", String(32), nullable=False),
         )  # fmt: skip
 
     def create(self) -> None:
@@ -107,9 +141,11 @@ class FrozenIds:
     def store(self, ids: Sequence[Sequence[Any]]) -> str:
         """Store a list of ids; return its name."""
         name, ends = secrets.token_urlsafe(12), time.time() + self.expires_s
+        reader = _READER.get()
         parts = [
             {
                 "name": name, "part": i // _IN_A_PART, "size": len(ids), "expires_at": ends,
+                "reader": reader,
                 "ids": json.dumps([
                     [encode_value(value) for value in one] for one in ids[i : i + _IN_A_PART]
                 ], separators=(",", ":")),
@@ -119,7 +155,18 @@ class FrozenIds:
         with database_errors("storing of a frozen list"), self.engine.begin() as connection:
             connection.execute(self.table.insert(), parts)
             connection.execute(self.table.delete().where(self.table.c.expires_at < time.time()))
+            if reader:
+                self._end_oldest(connection, reader)
         return name
+
+    def _end_oldest(self, connection: Connection, reader: str) -> None:
+        """Delete the lists of a reader beyond those that one may have, the oldest first."""
+        t = self.table
+        mine = select(t.c.name).where(t.c.part == 0, t.c.reader == reader)
+        newest_first = mine.order_by(t.c.expires_at.desc(), t.c.name)
+        over = connection.scalars(newest_first).all()[self.lists_a_reader :]
+        if over:
+            connection.execute(t.delete().where(t.c.name.in_(over)))
 
     def fetch(self, name: str, first: int, last: int) -> tuple[list[tuple[Any, ...]], int]:
         """Return the ids from `first` up to before `last`, and how many the list has.

@@ -164,7 +164,8 @@ class FrozenModel(_Strict):
     expires_s: float = Field(default=3_600.0, gt=0)
     most: int = Field(default=100_000, ge=1)
     most_in_all: int | None = Field(default=None, ge=1)
-    reuse_s: float = Field(default=5.0, ge=0)
+    reuse_s: float = Field(default=0.0, ge=0)
+    lists_a_reader: int = Field(default=20, ge=1)
 
     @model_validator(mode="after")
     def _one_address(self) -> FrozenModel:

@@ -51,7 +51,7 @@ def _frozen(file: Path, listing: str, model: FrozenModel) -> FrozenIds:
         url = url.set(database=str(file.parent / url.database))
     frozen = FrozenIds(
         create_engine(url, hide_parameters=True), model.table, model.expires_s, model.most,
-        model.most_in_all, model.reuse_s,
+        model.most_in_all, model.reuse_s, model.lists_a_reader,
     )  # fmt: skip
     frozen.create()
     return frozen

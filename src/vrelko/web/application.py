@@ -19,6 +19,7 @@ from starlette.responses import Response, StreamingResponse
 from starlette.routing import Route
 
 from vrelko.errors import ListingError, PageError, VrelkoError, nearest
+from vrelko.serving.freezing import reading_for
 from vrelko.web.addresses import header_of, page_urls
 from vrelko.web.asking import check_names, in_request_terms, pairs_of, request_from
 from vrelko.web.bodies import body_of, rows_of, to_json
@@ -39,7 +40,7 @@ from vrelko.web.telling import (
     answer_metrics,
     wanted,
 )
-from vrelko.web.turns import AT_ONCE, WAIT_S, Turns
+from vrelko.web.turns import AT_ONCE, WAIT_S, WALKS_A_MINUTE, Pace, Turns
 from vrelko.web.wire import USUAL, Wire
 
 if TYPE_CHECKING:
@@ -61,8 +62,9 @@ class Site:
 
     `time_limit_ms`: milliseconds that one statement may take. `hosts`: names that requests may call
     this server by, None for any. `at_once`: requests of one listing that are under way; another one
-    waits `wait_s` seconds for its turn. `log_requests` writes a line for each request to the logger
-    vrelko.web, without the values in its address unless `log_values`.
+    waits `wait_s` seconds for its turn. `walks_a_minute`: frozen lists that one reader, by `scope`
+    or by the client's address, may have made; more answer 429. `log_requests` writes a line for
+    each request to the logger vrelko.web, without the values in its address unless `log_values`.
     """
 
     listings: Mapping[str, Listing]
@@ -80,6 +82,7 @@ class Site:
     hosts: Sequence[str] | None = None
     at_once: int = AT_ONCE
     wait_s: float = WAIT_S
+    walks_a_minute: int = WALKS_A_MINUTE
     log_requests: bool = False
     log_values: bool = False
     counters: Counters = field(default_factory=Counters, compare=False)
@@ -89,6 +92,11 @@ class Site:
     def turns(self) -> Turns:
         """The turns that requests take."""
         return Turns(self.at_once, self.wait_s)
+
+    @cached_property
+    def pace(self) -> Pace:
+        """What bounds how often a reader begins a walk that stores a list."""
+        return Pace(self.walks_a_minute)
 
     def wire_of(self, name: str) -> Wire:
         """Return a listing's wire."""
@@ -169,9 +177,13 @@ def _reader(site: Site) -> Callable[[Request], Any]:
 async def _read(site: Site, request: Request, listing: Listing, asked: dict[str, Any]) -> Page:
     scope = None if site.scope is None else site.scope(request)
     more = {**asked, "scope": scope, "time_limit_ms": site.time_limit_ms}
-    if hasattr(site.engine, "sync_engine"):
-        return await listing.aread(site.engine, **more)
-    return await run_in_threadpool(listing.read, site.engine, **more)
+    reader = (request.client.host if request.client else "?") if scope is None else scope
+    if listing.strategy == "frozen-ids" and not isinstance(asked["at"], str):  # it begins a walk
+        site.pace.count(reader)
+    with reading_for(reader):
+        if hasattr(site.engine, "sync_engine"):
+            return await listing.aread(site.engine, **more)
+        return await run_in_threadpool(listing.read, site.engine, **more)
 
 
 def _answer(

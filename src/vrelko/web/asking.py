@@ -80,16 +80,7 @@ def pairs_of(params: Any) -> list[tuple[str, str]]:
 
 def check_names(name: str, listing: Listing, wire: Wire, exports: bool = True) -> None:
     """Raise ListingError where a name of a listing, or of its parameters, means two things."""
-    filters = set(listing.variety.filters.types)
-    clash = {wire.page, wire.size, wire.cursor, wire.sort} & filters
-    if exports and listing.kind != "choices":
-        clash |= {"format"} & {wire.named(one) for one in filters}
-    if clash:
-        raise ListingError(
-            f"the parameter {min(clash)!r} of {name!r} is a filter's and the page's own at once",
-            "Name the filter otherwise, or the position: Wire(page=…)",
-            "web-wire",
-        )
+    _refuse_clash(listing, wire, exports=exports and listing.kind != "choices")
     if name in _OWN or "/" in name:
         raise ListingError(
             f"a listing cannot be served as {name!r}",
@@ -101,18 +92,26 @@ def check_names(name: str, listing: Listing, wire: Wire, exports: bool = True) -
 _OWN = ("openapi.json", "healthz", "metrics")
 
 
+def _refuse_clash(listing: Listing, wire: Wire, exports: bool = False) -> None:
+    """Raise ListingError where a filter has a name that the page itself needs."""
+    filters = set(listing.variety.filters.types)
+    clash = {wire.page, wire.size, wire.cursor, wire.sort} & filters
+    if exports:
+        clash |= {"format"} & {wire.named(one) for one in filters}
+    if clash:
+        raise ListingError(
+            f"the parameter {min(clash)!r} of {listing.name!r} is a filter's and the page's own",
+            "Name the filter otherwise, or the position: Wire(page=…)",
+            "web-wire",
+        )
+
+
 def _gather(
     params: Any, listing: Listing, wire: Wire, fixed: Iterable[str]
 ) -> dict[str, list[str]]:
     """Return the values of each parameter that the listing knows. Raises PageError."""
+    _refuse_clash(listing, wire)
     own = {wire.page, wire.size, wire.cursor, wire.sort}
-    clash = own & set(listing.variety.filters.types)
-    if clash:
-        raise PageError(
-            f"the parameter {min(clash)!r} is a filter's and a position's at once",
-            "Name the position otherwise: Wire(page=…)",
-            "web-wire",
-        )
     known = {wire.named(name) for name in own | set(listing.variety.filters.types) - set(fixed)}
     found: dict[str, list[str]] = {}
     for name, value in pairs_of(params):

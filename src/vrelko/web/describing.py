@@ -38,6 +38,12 @@ def describe_site(
     for name, (listing, wire, fixed) in listings.items():
         asked = _parameters(listing, wire, fixed)
         paths[f"/{name}"] = {"get": _operation(name, listing, asked)}
+        if wire.in_path and listing.strategy != "whole":
+            here = {wire.named(wire.page), wire.named(wire.cursor)}
+            left = [one for one in asked if one["name"] not in here]
+            behind = _operation(name, listing, [_POSITION, *left])
+            behind["operationId"] += "_at"
+            paths[f"/{name}/{{position}}"] = {"get": behind}
         if exports and listing.kind != "choices":
             kept = [one for one in asked if one["name"] not in _sizes(wire)]
             paths[f"/{name}/export"] = {"get": _export(name, kept)}
@@ -141,6 +147,7 @@ def _operation(name: str, listing: Listing, parameters: list[dict[str, Any]]) ->
             },
             "304": {"description": "As it was: the ETag given matches"},
             **_FAULTS,
+            **(_PACED if listing.strategy == "frozen-ids" else {}),
         },
     }
 
@@ -163,10 +170,20 @@ def _export(name: str, parameters: list[dict[str, Any]]) -> dict[str, Any]:
     }
 
 
-_PROBLEM_CONTENT = {PROBLEM_TYPE: {"schema": {"$ref": "#/components/schemas/Problem"}}}
-_FAULTS = {
-    status: {"description": text, "content": _PROBLEM_CONTENT}
-    for status, text in {
+_POSITION = {
+    "name": "position", "in": "path", "required": True, "schema": {"type": "string"},
+    "description": "Page number, or position from a link of another page",
+}  # fmt: skip
+
+
+def _faults(texts: Mapping[str, str]) -> dict[str, Any]:
+    content = {PROBLEM_TYPE: {"schema": {"$ref": "#/components/schemas/Problem"}}}
+    return {status: {"description": text, "content": content} for status, text in texts.items()}
+
+
+_PACED = _faults({"429": "Too many walks that store a list were begun in a minute"})
+_FAULTS = _faults(
+    {
         "400": "A bad request, and what to do",
         "404": "There is no such listing, or nothing behind that address",
         "406": "Neither JSON nor HTML is accepted",
@@ -176,8 +193,8 @@ _FAULTS = {
         "500": "What somebody has to mend",
         "503": "The database did not answer, or is too busy; Retry-After tells when to ask again",
         "504": "A statement ran too long",
-    }.items()
-}
+    }
+)
 _PROBLEM = {
     "type": "object",
     "description": "RFC 9457",

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import enum
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
 from vrelko.core.arithmetic import FromTo
+from vrelko.web.bodies import to_json
 
 
 @dataclass(frozen=True)
@@ -63,7 +66,30 @@ class Looks:
         """Return a value as it is shown."""
         if name in self.cells:
             return self.cells[name](value)
-        return "" if value is None else str(value)
+        return _shown(value)
+
+
+def _shown(value: Any) -> str:
+    """Return a value as people read it: no quotes, exponents or brackets of a programme."""
+    if value is None:
+        return ""
+    if isinstance(value, Decimal):
+        return f"{value:f}"
+    if isinstance(value, enum.Enum):
+        return value.name
+    if isinstance(value, (bytes, bytearray, memoryview)):
+        data = bytes(value)
+        start = data[:_BYTES].hex(" ")
+        return start if len(data) <= _BYTES else f"{start} … ({len(data):,} bytes)"
+    if isinstance(value, (set, frozenset)):
+        return ", ".join(sorted(_shown(one) for one in value))
+    if isinstance(value, (list, tuple)) and not any(isinstance(one, _NESTED) for one in value):
+        return ", ".join(_shown(one) for one in value)
+    return to_json(value) if isinstance(value, _NESTED) else str(value)
+
+
+_BYTES = 16  # shown of a value
+_NESTED = (dict, list, tuple)
 
 
 USUAL_LOOKS = Looks()

@@ -37,7 +37,8 @@ _IN_REQUESTS = {
 
 def retry_of(status: int) -> dict[str, str]:
     """Return the header that tells when to try again, where that may help."""
-    return {"Retry-After": "2"} if status in (503, 504) else {}
+    seconds = {429: "30", 503: "2", 504: "2"}.get(status)
+    return {} if seconds is None else {"Retry-After": seconds}
 
 
 def make_problem(

@@ -1,17 +1,23 @@
-"""Turns: how many requests of one listing may be under way at once, so that none starves others."""
+"""Turns and paces: what keeps the requests of one listing, or one reader, from starving others."""
 
 from __future__ import annotations
 
 import asyncio
 import threading
-from collections import defaultdict, deque
+import time
+from collections import OrderedDict, defaultdict, deque
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 
-from vrelko.errors import UnavailableError
+from vrelko.errors import PaceError, UnavailableError
 
 AT_ONCE, WAIT_S = 8, 5.0
 """Requests of one listing under way, and seconds that another one waits for its turn."""
+
+WALKS_A_MINUTE = 60
+"""Walks with a stored list that one reader may begin a minute."""
+
+_READERS = 10_000  # remembered
 
 _Waiter = tuple[asyncio.AbstractEventLoop, "asyncio.Future[None]"]
 
@@ -72,6 +78,32 @@ class Turns:
                     loop.call_soon_threadsafe(_grant, granted)
                     return
             self._taken[name] -= 1
+
+
+class Pace:
+    """Bounds how often each reader may do something: `a_minute` times in the last 60 s."""
+
+    def __init__(self, a_minute: int) -> None:
+        self._most, self._lock = a_minute, threading.Lock()
+        self._times: OrderedDict[object, deque[float]] = OrderedDict()
+
+    def count(self, reader: object) -> None:
+        """Count one more of a reader. Raises PaceError where that is too many."""
+        now = time.monotonic()
+        with self._lock:
+            times = self._times.setdefault(reader, deque())
+            self._times.move_to_end(reader)
+            while len(self._times) > _READERS:
+                self._times.popitem(last=False)
+            while times and now - times[0] >= 60:
+                times.popleft()
+            if len(times) >= self._most:
+                raise PaceError(
+                    f"more than {self._most} walks were begun in a minute",
+                    "Go on by the links of a page that was read, or try again in a minute",
+                    "walks-too-many",
+                )
+            times.append(now)
 
 
 def _grant(granted: asyncio.Future[None]) -> None:

@@ -51,6 +51,13 @@ class Routes:
         """The row from which pages by offset take another path, None where they never do."""
         return self.deep[0].row if self.deep else None
 
+    @property
+    def leaves(self) -> float | None:
+        """The row from which pages by offset no longer walk the index of those near the start."""
+        walked = _walked(self.page)
+        gone = (turn.row for turn in self.deep if _walked(turn.path) != walked)
+        return None if walked is None else next(gone, None)
+
     def page_at(self, reach: float) -> AccessPath:
         """Return the path of a page by offset whose offset and size together are `reach`."""
         return _at(self.page, self.deep, reach)
@@ -80,6 +87,13 @@ class Routes:
             seek_deep=turns(self.seek_deep), back_deep=turns(self.back_deep),
             back=change(self.back) if self.back else None,
         )  # fmt: skip
+
+
+def _walked(path: AccessPath) -> str | None:
+    """Return the name of the index that is walked in order, or by groups; None for no such walk."""
+    if path.index is None or path.kind not in ("ordered", "grouped"):
+        return None
+    return path.index.name
 
 
 def _at(path: AccessPath, turns: Sequence[Turn], row: float) -> AccessPath:
