@@ -10,6 +10,7 @@ import time
 
 import pytest
 import uvicorn
+from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import expect, sync_playwright
 
 from vrelko.web.demo.live import Live
@@ -359,12 +360,49 @@ def test_back_returns_to_the_same_place(page, site):
     page.evaluate("scrollTo(0, 900)")
     seen = page.locator(".feed li").nth(17)
     name, at = seen.get_attribute("data-id"), seen.bounding_box()["y"]
-    page.goto("about:blank")
-    page.go_back()
     row = page.locator(f".feed li[data-id='{name}']")
-    expect(row).to_be_visible()
-    page.wait_for_function("scrollY > 500")
-    assert row.bounding_box()["y"] == pytest.approx(at, abs=3)
+
+    def leave_by_address():
+        page.goto("about:blank")
+
+    def leave_for_the_grid():
+        page.locator("[data-view=grid]").evaluate("one => one.click()")  # without scrolling
+        expect(page.locator(ROWS).first).to_be_visible()
+        for _ in range(3):
+            live.add()
+
+    def leave_by_a_ring():
+        page.locator(".feed li a").first.evaluate("one => one.click()")
+        expect(page.locator(ROWS).first).to_be_visible()
+
+    _, live = site
+    for leave in (leave_by_address, leave_for_the_grid, leave_by_a_ring):
+        leave()
+        page.go_back()
+        expect(row).to_be_visible()
+        page.wait_for_function("scrollY > 500")
+        assert row.bounding_box()["y"] == pytest.approx(at, abs=3)
+    page.evaluate("scrollTo(0, document.body.scrollHeight)")
+    page.wait_for_timeout(200)
+    settled(page)
+    ids = page.locator(".feed li").evaluate_all("all => all.map((one) => one.dataset.id)")
+    assert len(ids) == len(set(ids))
+
+
+def test_nothing_serious_bars_who_reads_by_ear_or_keyboard(page, site):
+    """By the rules of WCAG that a programme can check, in every view and server-made page."""
+    address, _ = site
+    for path, wait in (
+        ("/?view=grid&station=3", ROWS), ("/?view=grid&page=8001&size=10", ROWS),
+        ("/?view=feed", ".feed li"), ("/?view=compare", "main button"),
+        ("/data/captures?station=3", "table"), ("/data/", "main"),
+        ("/data/captures?page=0", "main"),
+    ):  # fmt: skip
+        page.goto(address + path)
+        expect(page.locator(wait).first).to_be_visible()
+        found = Axe().run(page).response["violations"]
+        bad = [one for one in found if one["impact"] in ("serious", "critical")]
+        assert [(one["id"], one["nodes"][0]["html"]) for one in bad] == [], path
 
 
 def test_a_feed_that_failed_goes_on_when_told(page, site):

@@ -5,7 +5,7 @@ import { STATUSES, ask, filterFields, h, moment, readQuery, tellTrouble } from "
 const NEWS_MS = 3000;
 const KEPT = "larkmere-feed";
 
-export function openFeed(root) {
+export function openFeed(root, returning) {
   let query = readQuery(["species", "station", "status"]);
   let turn = 0;
   let control = null;
@@ -14,7 +14,7 @@ export function openFeed(root) {
   let failed = false;
   let next = null;
   let before = null; // the place ahead of the newest row that is shown
-  let pages = [];
+  let rows = []; // all that are shown, newest first
 
   const filters = h("form", { class: "filters", onsubmit: (event) => event.preventDefault() }, ...filterFields(query, change));
   const news = h("button", { type: "button", class: "news", hidden: true, onclick: () => bring() });
@@ -48,7 +48,7 @@ export function openFeed(root) {
     control?.abort();
     busy = ended = failed = false;
     next = before = null;
-    pages = [];
+    rows = [];
     list.replaceChildren();
     news.hidden = end.hidden = true;
     tellTrouble(trouble, null);
@@ -68,7 +68,6 @@ export function openFeed(root) {
     try {
       const page = await ask(url, { signal: control.signal });
       if (mine !== turn) return;
-      pages.push(url);
       take(page);
     } catch (error) {
       if (mine !== turn || error.name === "AbortError") return;
@@ -97,8 +96,13 @@ export function openFeed(root) {
 
   function take(page) {
     if (before === null) before = page.before;
+    rows.push(...page.rows);
     list.append(...page.rows.map(draw));
     next = page.links.next;
+    tellEnd();
+  }
+
+  function tellEnd() {
     ended = next === null;
     if (ended) {
       end.hidden = false;
@@ -147,6 +151,7 @@ export function openFeed(root) {
       }
       const anchor = [...list.children].find((one) => one.getBoundingClientRect().bottom > 0);
       const at = anchor?.getBoundingClientRect().top;
+      rows.unshift(...found);
       list.prepend(...found.map((row) => draw(row, true)));
       before = top;
       if (anchor) scrollBy({ top: anchor.getBoundingClientRect().top - at, behavior: "instant" });
@@ -160,31 +165,27 @@ export function openFeed(root) {
 
   // Who goes away and comes back finds the same rows at the same place.
   function keep() {
-    const kept = { query: query.toString(), pages, y: scrollY };
-    sessionStorage.setItem(KEPT, JSON.stringify(kept));
+    const kept = { query: query.toString(), rows, next, before, y: scrollY };
+    try {
+      sessionStorage.setItem(KEPT, JSON.stringify(kept));
+    } catch {
+      sessionStorage.removeItem(KEPT); // more than a browser keeps: it begins anew
+    }
   }
 
-  async function restore() {
+  // The rows themselves are kept: new ones would move what addresses of pages give.
+  function restore() {
     const kept = JSON.parse(sessionStorage.getItem(KEPT) ?? "null");
     sessionStorage.removeItem(KEPT);
     const came = performance.getEntriesByType("navigation")[0]?.type;
-    if (!kept || kept.query !== query.toString() || came === "navigate" || !kept.pages.length) return load();
-    const mine = turn;
-    busy = true;
-    try {
-      for (const url of kept.pages) {
-        const page = await ask(url);
-        if (mine !== turn) return;
-        pages.push(url);
-        take(page);
-        if (ended) break;
-      }
-      scrollTo({ top: kept.y, behavior: "instant" });
-    } catch (error) {
-      if (mine === turn) tellTrouble(trouble, error, begin);
-    } finally {
-      if (mine === turn) rest();
-    }
+    const again = returning || came !== "navigate";
+    if (!again || !kept?.rows?.length || kept.query !== query.toString()) return load();
+    ({ rows, next, before } = kept);
+    list.append(...rows.map(draw));
+    tellEnd();
+    scrollTo({ top: kept.y, behavior: "instant" });
+    rest();
+    look();
   }
 
   addEventListener("pagehide", keep);
@@ -193,6 +194,7 @@ export function openFeed(root) {
   return {
     refresh: look,
     close: () => {
+      keep();
       turn++;
       control?.abort();
       clearInterval(timer);

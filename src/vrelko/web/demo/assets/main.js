@@ -17,7 +17,8 @@ function wanted() {
   return Object.hasOwn(VIEWS, name) ? name : "grid";
 }
 
-function show() {
+// `returning`: by Back or Forward, where readers expect what they left.
+function show(returning = false) {
   const name = wanted();
   if (name === now) return;
   open?.close();
@@ -28,7 +29,7 @@ function show() {
     if (link.dataset.view === name) link.setAttribute("aria-current", "page");
     else link.removeAttribute("aria-current");
   }
-  open = VIEWS[name](root);
+  open = VIEWS[name](root, returning);
 }
 
 for (const link of links) {
@@ -40,6 +41,6 @@ for (const link of links) {
     show();
   });
 }
-addEventListener("popstate", show);
+addEventListener("popstate", () => show(true));
 openLive(() => open?.refresh());
 show();
