@@ -140,6 +140,8 @@ def test_other_hosts_are_refused(larkmere, host):
 
 
 def test_absolute_links_name_no_foreign_host(larkmere):
+    with pytest.raises(ListingError, match="whatever host"):
+        make_app({"grid": GRID}, larkmere, links="absolute")
     app = make_app({"grid": GRID}, larkmere, hosts=["localhost"], links="absolute")
     client = TestClient(app, base_url="http://localhost")
     assert client.get("/grid?station=3").json()["links"]["next"].startswith("http://localhost/")

@@ -3,6 +3,7 @@
 from datetime import datetime
 
 import pytest
+import sqlglot
 from sqlalchemy import (
     Column,
     DateTime,
@@ -89,8 +90,11 @@ def test_unknown_words_are_refused():
         statements_text(grid, "keysets", "sqlite", {})
     with pytest.raises(ListingError, match="after"):
         statements_text(grid, "keyset", "sqlite", {}, "afer")
-    with pytest.raises(ListingError, match="postgresql or mariadb"):
+    with pytest.raises(ListingError, match="Use one of postgresql, mariadb"):
         routine_text(grid, "sqlite", {})
+    sets = Listing(select(t.c.id).where(t.c.a.in_(bindparam("a", expanding=True))), orders="id")
+    with pytest.raises(ListingError, match="a set of values"):
+        routine_text(sets, "postgresql", {})
 
 
 def test_routines_give_the_pages_of_the_plain_query(made):
@@ -105,21 +109,64 @@ def test_routines_give_the_pages_of_the_plain_query(made):
     t.to_metadata(meta).create(connection)
     connection.execute(insert(t), rows)
     connection.commit()
-    for order in (None, "w", "-w:nulls-first"):
-        routine = routine_text(grid, name, {}, order)
-        connection.exec_driver_sql(routine.replace("%", "%%"))
-        verb = "SELECT * FROM" if name == "postgresql" else "CALL"
-        call = text(f"{verb} takeaway_page(:page, :size, :a)")
-        for page, size in ((1, 10), (3, 7), (2, 50), (99, 10), (0, 0), (None, None)):
-            given = {"page": page, "size": size, "a": 1}
+    for total in ("none", "exact", "capped"):
+        listing = filtered(total)
+        for order in (None, "w", "-w:nulls-first"):
+            check_routine(connection, listing, name, order)
+
+
+def check_routine(connection, listing, name, order):
+    """Against pages read by number: their rows, with the total or whether more follow."""
+    routine = routine_text(listing, name, {}, order)
+    connection.exec_driver_sql(routine.replace("%", "%%"))
+    verb = "SELECT * FROM" if name == "postgresql" else "CALL"
+    call = text(f"{verb} takeaway_page(:page, :size, :a, :below, :b)")
+    for page, size in ((1, 10), (3, 7), (2, 50), (99, 10), (0, 0), (None, None), (6, 10)):
+        for below, b in ((None, None), (55, None), (55, "b7")):
+            wanted_by = {"a": 1, "below": below, "b": b}
+            given = {"page": page, "size": size, **wanted_by}
             found = [tuple(row) for row in connection.execute(call, given)]
-            wanted = grid.read(
+            wanted = listing.read(
                 connection, Spot.number(max(page or 1, 1)), order=order,
-                size=10 if size is None else max(size, 1), params={"a": 1},
+                size=10 if size is None else max(size, 1),
+                params=wanted_by, past_end="empty",
             )  # fmt: skip
-            assert found == [tuple(row) for row in wanted], (order, page, size)
-        drop = "FUNCTION" if name == "postgresql" else "PROCEDURE"
-        connection.execute(text(f"DROP {drop} takeaway_page"))
+            told = int(wanted.next is not None) if listing.total == "none" else wanted.total.value
+            assert [row[:-1] for row in found] == [tuple(row) for row in wanted], (order, given)
+            if listing.total == "capped":
+                told = min(filtered("exact").read(connection, params=wanted_by).total.value, 21)
+            assert {row[-1] for row in found} <= {told}, (order, given)
+    drop = "FUNCTION" if name == "postgresql" else "PROCEDURE"
+    connection.execute(text(f"DROP {drop} takeaway_page"))
+
+
+def filtered(total):
+    return Listing(
+        select(t.c.id, t.c.b).where(t.c.a == bindparam("a")), name="takeaway", total=total, cap=20,
+        orders=["-at", "w", "-w:nulls-first"], sizes=Sizes(10, most=50),
+        filters={"below": t.c.id < bindparam("below"), "b": t.c.b == bindparam("b")},
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("total", ["none", "exact", "capped"])
+def test_routines_of_servers_that_are_not_read_from(total):
+    """SQL Server's and Oracle's as text, whose query a parser of each dialect reads."""
+    for dialect, grammar, call in (
+        ("mssql", "tsql", "CREATE PROCEDURE takeaway_page @p_page INT = 1, @p_size INT = 10, "
+         "@p_a INTEGER, @p_below INTEGER = NULL, @p_b VARCHAR(9) = NULL"),
+        ("oracle", "oracle", "CREATE PROCEDURE takeaway_page (p_page IN NUMBER, p_size IN NUMBER, "
+         "p_a IN INTEGER, p_below IN INTEGER DEFAULT NULL, p_b IN VARCHAR2 DEFAULT NULL, "
+         "p_rows OUT SYS_REFCURSOR) AS"),
+    ):  # fmt: skip
+        for order in (None, "w", "-w:nulls-first"):
+            routine = routine_text(filtered(total), dialect, {}, order)
+            assert routine.partition("\n")[0] == call
+            assert "param_" not in routine
+            assert "2146999" not in routine
+            query = routine[routine.index("\nSELECT") : routine.rindex(";\nEND")]
+            (parsed,) = sqlglot.parse(query, dialect=grammar)
+            last = "more_follow" if total == "none" else "total_rows"
+            assert parsed.named_selects == ["id", "b", last]
 
 
 @pytest.mark.parametrize("dialect", ["sqlite", "postgresql", "mariadb", "mssql", "oracle"])

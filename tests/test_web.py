@@ -139,7 +139,7 @@ def test_links_under_a_mount_behind_a_proxy_relative_and_absolute(larkmere):
     relative = TestClient(make_app(LISTINGS, larkmere, links="relative"))
     second = relative.get("/grid?station=3").links["next"]["url"]
     assert second.startswith("?station=3&cursor=")
-    absolute = TestClient(make_app(LISTINGS, larkmere, links="absolute"))
+    absolute = TestClient(make_app(LISTINGS, larkmere, links="absolute", hosts=["testserver"]))
     assert (
         absolute.get("/grid?station=3").links["self"]["url"] == "http://testserver/grid?station=3"
     )

@@ -86,10 +86,18 @@ def show_statements(found: Mapping[str, Any]) -> None:
     out = console()
     out.print(f"[dim]-- {found['listing']} on {found['dialect']}[/]")
     for statement in found["statements"]:
-        if statement.startswith("CREATE PROCEDURE"):  # whose semicolons the client must not take
-            out.print(Text(f"DELIMITER //\n{statement}//\nDELIMITER ;\n"), soft_wrap=True)
-        else:
-            out.print(Text(statement + ";\n"), soft_wrap=True)
+        dialect = found["dialect"] if statement.startswith("CREATE PROCEDURE") else ""
+        before, after = _CLIENTS.get(dialect, ("", ";\n"))
+        out.print(Text(before + statement + after), soft_wrap=True)
+
+
+_CLIENTS = {
+    "mariadb": ("DELIMITER //\n", "//\nDELIMITER ;\n"),
+    "mysql": ("DELIMITER //\n", "//\nDELIMITER ;\n"),
+    "mssql": ("", "\nGO\n"),
+    "oracle": ("", "\n/\n"),
+}
+"""What stands around a procedure, so that a client does not end it at its first semicolon."""
 
 
 def show_measurement(measurement: Measurement) -> None:

@@ -24,8 +24,8 @@ from vrelko.engines.registry import database_errors, dialect_named
 from vrelko.errors import ListingError, PageError
 from vrelko.serving.listing import Listing
 from vrelko.serving.routing import route_use
-from vrelko.sql.rendering import render_routine, render_sql
-from vrelko.sql.statements import build_offset
+from vrelko.sql.rendering import render_sql
+from vrelko.sql.routines import Routine, render_routine
 
 SCHEMA = "vrelko.plan/2"
 _OVERLAP_CHANCE = 0.01
@@ -305,8 +305,16 @@ def routine_text(
 ) -> str:
     """Return a stored routine for a listing's pages by number and size.
 
-    Raises ListingError for engines other than PostgreSQL and MariaDB.
+    Filters are left out by NULL, sets of values and searches altogether. Its last column is the
+    total where the listing has one, else whether more rows follow. Raises ListingError for SQLite.
     """
-    variant = listing.variant(dialect, order, params)
-    statement = build_offset(variant.bare())
-    return render_routine(listing.name, statement, dialect_named(dialect), listing.sizes)
+    filters = listing.variety.filters
+    variant = listing.variant(dialect, order, filters.unless_optional(params))
+    asked = [
+        one for name, one in filters.optional.items()
+        if not any(filters.types[key][1] for key in filters.needs[name])
+    ]  # fmt: skip
+    cap = listing.cap if listing.total == "capped" else None
+    total = listing.total in ("exact", "capped")
+    routine = Routine(listing.name, variant.bare(), listing.sizes, asked, total, cap)
+    return render_routine(routine, dialect_named(dialect))

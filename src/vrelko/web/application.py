@@ -129,6 +129,12 @@ def make_app(
             nearest(wrong[0], known if wrong[0] in settings else listings),
             "web-wire",
         )
+    if settings.get("links") == "absolute" and not settings.get("hosts"):
+        raise ListingError(
+            "absolute links would name whatever host a request claims to be for",
+            'Say which names are yours: hosts=["pages.example.org"]; or use links="path"',
+            "web-hosts",
+        )
     site = Site(listings, engine, **settings)
     for name in listings:
         check_names(name, listings[name], site.wire_of(name), site.exports)
