@@ -187,6 +187,7 @@ def test_bodies_that_cannot_be(demo, body):
     assert answer.status_code == 400, answer.text
     assert live.last == before
     assert client.delete(f"/captures/{10**22}").status_code == 404
+    assert client.post("/live", content=f'{{"rate":{10**400}}}').status_code == 400
 
 
 def test_bounds_of_requests(client):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import AsyncIterator, Callable, Sequence
-from contextlib import asynccontextmanager
+from contextlib import asynccontextmanager, suppress
 from importlib.resources import files
 from typing import Any
 
@@ -129,9 +129,13 @@ async def _body(request: Request) -> dict[str, Any]:
 
 def _number(body: dict[str, Any], name: str) -> float:
     value = body.get(name)
-    if isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value):
+    number = float("nan")
+    if isinstance(value, (int, float)) and not isinstance(value, bool):
+        with suppress(OverflowError):  # of a whole number that is larger than any float
+            number = float(value)
+    if not math.isfinite(number):
         raise PageError(f"{name} is no number", "Give a number", "demo-body")
-    return float(value)
+    return number
 
 
 def _whole(body: dict[str, Any], name: str) -> int:
