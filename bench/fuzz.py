@@ -262,7 +262,7 @@ def main():
             Caller(
                 make_demo(live, ["localhost"]),
                 {"/grid": "/data/captures", "/feed": "/data/arrivals"},
-            ),  # fmt: skip
+            ),
         ]
         until = time.monotonic() + given.seconds if given.seconds else float("inf")
         done, worst = asyncio.run(fuzz(callers, random.Random(given.seed), given.tries, until))

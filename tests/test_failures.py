@@ -8,12 +8,14 @@ from contextlib import contextmanager
 import pytest
 from sqlalchemy import (
     Column,
+    DateTime,
     Integer,
     MetaData,
     String,
     Table,
     create_engine,
     event,
+    func,
     insert,
     select,
     text,
@@ -35,8 +37,23 @@ from vrelko.errors import (
 META = MetaData()
 t = Table("failing", META, Column("id", Integer, primary_key=True, autoincrement=False),
           Column("n", Integer),
-          Column("note", String(40)))  # fmt: skip
+          Column("note", String(40)),
+          Column("at", DateTime, nullable=False, server_default=func.now()))  # fmt: skip
 ROWS = 200
+ANCHORS = vrelko.Anchors(20)
+
+
+def anchored():
+    return listing(strategy="anchored", steady=vrelko.Steady(anchors=ANCHORS))
+
+
+def steady(strategy=None, **settings):
+    return listing(strategy=strategy, steady=vrelko.Steady(**settings))
+
+
+def settled():
+    return vrelko.Listing(select(t), orders="at,id", name="failing", kind="feed", expose=True,
+                          steady=vrelko.Steady(settle=vrelko.Settle("at", 1)))  # fmt: skip
 
 
 def listing(**more):
@@ -54,6 +71,8 @@ def filled(server, tmp_path_factory):
     META.create_all(engine)
     with engine.begin() as connection:
         connection.execute(insert(t), [{"id": i, "n": i % 9, "note": "x"} for i in range(ROWS)])
+    anchored().anchor(engine)
+    PLANS[engine.dialect.name] = vrelko.plan(listing(), engine=engine)
     yield engine
     META.drop_all(engine)
     engine.dispose()
@@ -68,10 +87,21 @@ CALLS = {
     "count_ahead": lambda one, place: one.count_ahead(place, Spot.after((3, 30))),
     "walk": lambda one, place: list(one.walk(place, size=50)),
     "ranges": lambda one, place: one.ranges(place, 3),
+    "anchor": lambda one, place: anchored().anchor(place),
+    "read by anchors": lambda one, place: anchored().read(place, Spot.number(2)),
+    "read settled": lambda one, place: settled().read(place),
+    "read under a ceiling": lambda one, place: steady(ceiling=True).read(place, Spot.number(3)),
+    "read with an overlap": lambda one, place: steady(overlap=3, strategy="offset").read(place),
 }
+PLANS = {}
 ON_ENGINES = {
     "survey": lambda one, engine: vrelko.survey(engine, "failing"),
     "plan": lambda one, engine: vrelko.plan(one, engine=engine),
+    "measure": lambda one, engine: vrelko.measure(engine, PLANS[engine.dialect.name]),
+    "drift": lambda one, engine: vrelko.drift(
+        PLANS[engine.dialect.name], engine, walks=1, copy=engine, simulations=1
+    ),
+    "survey of writes": lambda one, engine: vrelko.survey_writes(engine, "failing", "at"),
     "frozen walk": lambda one, engine: list(one.walk(engine, frozen=True)),
 }
 
