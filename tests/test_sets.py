@@ -16,8 +16,10 @@ from sqlalchemy import (
     text,
 )
 
+import vrelko
 from exposed import Listing
-from vrelko import Sizes, Spot
+from vrelko import Sizes, Spot, Workload
+from vrelko.core.branching import FEW_VALUES, MOST_VALUES, reads_branches
 from vrelko.engines.counting import count_reads
 
 meta = MetaData()
@@ -151,3 +153,56 @@ def test_subqueries_that_lean_on_the_select_or_have_a_limit_stay_whole(connectio
         listing = Listing(select(t.c.id).where(t.c.site.in_(inner)), orders="hour:nulls-first")
         wanted = [i for i in truth("hour:nulls-first", range(100)) if i in ids]
         assert [r for p in listing.walk(connection, size=50) for r in p.scalars()] == wanted
+
+
+@given(
+    st.sampled_from(["sqlite", "postgresql", "mariadb"]), st.integers(1, 80), st.integers(2, 201),
+    st.floats(0, 1e9), st.floats(0, 1),
+)  # fmt: skip
+def test_branches_are_bounded_and_weighed(engine, values, want, rows, share):
+    chosen = reads_branches(engine, values, want, rows, share)
+    if values > MOST_VALUES:
+        assert not chosen
+    elif values <= FEW_VALUES:
+        assert chosen
+    elif chosen:  # then more rows, as widely spread, change nothing, nor do fewer values
+        assert reads_branches(engine, values, want, rows * 2, share)
+        assert reads_branches(engine, values - 1, want, rows, share)
+        assert min(rows * share, want / share) > values
+
+
+def test_planned_and_served_choose_alike(server):
+    """Few of many values by branches, many of few by the plain form, as statistics have them."""
+    meta = MetaData()
+    wide = Table(
+        "sets_wide", meta, Column("id", Integer, primary_key=True, autoincrement=False),
+        Column("site", Integer, nullable=False), Index("sets_wide_by_site", "site", "id"),
+        Column("shelf", Integer, nullable=False), Index("sets_wide_by_shelf", "shelf", "id"),
+        Column("note", Integer),
+    )  # fmt: skip
+    meta.create_all(server)
+    try:
+        with server.begin() as connection:
+            rows = [
+                {"id": i, "site": i * 7919 % 400, "shelf": i * 31 % 40} for i in range(40_000)
+            ]
+            connection.execute(insert(wide), rows)
+        analyze = {"sqlite": "ANALYZE", "postgresql": "VACUUM ANALYZE sets_wide"}
+        with server.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+            connection.execute(text(analyze.get(server.dialect.name, "ANALYZE TABLE sets_wide")))
+        seen = set()
+        for column, count in ((wide.c.site, 9), (wide.c.site, 60), (wide.c.shelf, 30)):
+            given = {"chosen": list(range(count))}
+            listing = Listing(
+                select(wide).where(column.in_(bindparam("chosen", expanding=True))), name="wide",
+                orders="id", workload=Workload(params=given), sizes=Sizes(20),
+            )  # fmt: skip
+            with server.connect() as connection:
+                page = listing.read(connection, params=given)
+            plan = vrelko.plan(listing, engine=server)
+            branched = "UNION ALL" in str(page.statements[0])
+            assert (plan.uses[0].routes.seek.branches > 1) == branched, (column.name, count)
+            seen.add(branched)
+        assert seen == {True, False} or server.dialect.name == "sqlite"
+    finally:
+        meta.drop_all(server)

@@ -6,13 +6,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
+from vrelko.core.branching import reads_branches
 from vrelko.core.facts import TableFacts
 from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.core.index_order import entry_bytes, index_tail, presorted, serves_order
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
 from vrelko.core.quoting import plain_name
-from vrelko.core.selectivity import shares, value_shares
+from vrelko.core.selectivity import condition_share, shares, value_shares
 
 PathKind = Literal["ordered", "grouped", "sorted"]
 Scan = Literal["index", "bitmap", "table"]
@@ -245,7 +246,19 @@ def _useful(
         return True
     if _first_terms(index, order, fixed, table, engine, served):
         return True
-    return leads or serves_order(index, order, _pinned(outline, served), table, engine, served)
+    pinned = _pinned(outline, served and _by_branches(outline, table, engine))
+    return leads or serves_order(index, order, pinned, table, engine, served)
+
+
+def _by_branches(outline: Outline, table: TableFacts, engine: str) -> bool:
+    """Tell whether pages over a set are served by one branch a value."""
+    sets = [c for c in outline.conditions if c.kind == "in" and c.table == outline.table]
+    if not sets:
+        return True
+    want = outline.sizes.default + 1
+    share = condition_share(outline, sets[0], table)
+    count = _values(outline, [sets[0].column])
+    return reads_branches(engine, count, want, table.rows, share)
 
 
 def _pinned(outline: Outline, served: bool) -> tuple[str, ...]:
@@ -273,9 +286,10 @@ def _path(
             break
         used.append(column.name or "")
     sets = [name for name in used if name not in fixed]
-    tried = pinned if served else fixed
+    branched = served and _by_branches(outline, table, engine)
+    tried = pinned if branched else fixed
     ordered = order is not None and serves_order(index, order, tried, table, engine, served)
-    if ordered and not served and sets:
+    if ordered and not branched and sets:
         used, sets = [name for name in used if name in fixed], []
     alike: tuple[str, ...] = ()
     if order is not None and not ordered:
@@ -296,7 +310,7 @@ def _path(
         bounded=any(c.column == behind and c.kind == "range" for c in outline.conditions),
         scan="bitmap" if kind == "sorted" and engine == "postgresql" else "index",
         inside=bool(residual) and set(residual) <= held and index.name != CLUSTER,
-        branches=max(_values(outline, sets), 1) if served and ordered else 1,
+        branches=max(_values(outline, sets), 1) if branched and ordered else 1,
         runs=_runs(outline, order, table, index, engine, sets), presorted=alike,
     )  # fmt: skip
 

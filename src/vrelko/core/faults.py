@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from vrelko.core.access import advise_index, fixed_columns
 from vrelko.core.advising import Advice, create_text
 from vrelko.core.arithmetic import page_count
+from vrelko.core.branching import MOST_VALUES
 from vrelko.core.cost.counted import UNITS
 from vrelko.core.drift.damage import left_by_draining, lost_by_ties, moved_about, torn_by_lag
 from vrelko.core.drift.expecting import Stream
@@ -16,7 +17,7 @@ from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.findings import Finding, make_finding
 from vrelko.core.numbers import render_mean
 from vrelko.core.order import Order
-from vrelko.core.outline import MOST_VALUES, Outline
+from vrelko.core.outline import Outline
 from vrelko.core.quoting import plain_name, quote, quote_table
 from vrelko.core.verdict import WHOLE_ROWS
 from vrelko.core.weighing import VariantModel

@@ -22,9 +22,6 @@ SERVED: tuple[str, ...] = (*STRATEGIES, "anchored", "frozen-ids")
 TotalKind = Literal["exact", "capped", "about", "none"]
 TOTALS: tuple[TotalKind, ...] = ("exact", "capped", "about", "none")
 
-MOST_VALUES = 64
-"""Sets of more values than this are not read by a branch a value."""
-
 ConditionKind = Literal["equal", "in", "range", "null", "other"]
 
 

@@ -90,6 +90,24 @@ def read_columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, S
     }
 
 
+_SPREAD = text(
+    "SELECT c.reltuples, s.n_distinct FROM pg_class c "
+    "JOIN pg_namespace n ON n.oid = c.relnamespace LEFT JOIN pg_stats s "
+    "ON s.schemaname = n.nspname AND s.tablename = c.relname AND s.attname = :column "
+    "WHERE c.oid = to_regclass(:name) ORDER BY s.inherited DESC NULLS LAST LIMIT 1"
+)
+
+
+def read_spread(
+    connection: Any, table: Table, column: str, dialect: Dialect
+) -> tuple[float, float]:
+    """Return about the rows of a table and the distinct values of a column, 0 where not known."""
+    name = dialect.identifier_preparer.format_table(table)
+    found = connection.execute(_SPREAD, {"name": name, "column": column}).one_or_none()
+    rows, distinct = (0.0, 0.0) if found is None else (found[0] or 0.0, found[1] or 0.0)
+    return max(rows, 0.0), distinct if distinct >= 0 else -distinct * max(rows, 0.0)
+
+
 def read_kinds(connection: Any, codes: Sequence[Any]) -> list[Stored | None]:
     """Return the types that a result's columns have, by the codes its description gives."""
     others = [code for code in codes if type(code) is int and code not in _CODES]

@@ -152,6 +152,25 @@ _COLUMNS: dict[str, Callable[[Any, Table, Dialect], dict[str, Stored]]] = {
 }
 
 
+def read_spread(
+    connection: Any, table: Table, column: str, dialect: Dialect
+) -> tuple[float, float]:
+    """Return about the rows of a table and the distinct values of a column, 0 where not known.
+
+    As statistics have them: nothing is counted.
+    """
+    return _SPREADS[capabilities_of(dialect.name).engine](connection, table, column, dialect)
+
+
+_SPREADS: dict[str, Callable[[Any, Table, str, Dialect], tuple[float, float]]] = {
+    "sqlite": lambda connection, table, column, _: sqlite_catalog.read_spread(
+        connection, table.name, column
+    ),
+    "postgresql": postgresql.read_spread,
+    "mariadb": lambda connection, table, column, _: mariadb.read_spread(connection, table, column),
+}
+
+
 def read_kinds(
     connection: Any, probe: Select[Any], values: Mapping[str, Any], dialect: Dialect
 ) -> list[Stored | None]:

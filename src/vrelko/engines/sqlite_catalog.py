@@ -164,6 +164,19 @@ def read_statistics(connection: Connection, table: str) -> dict[str | None, list
     return found
 
 
+def read_spread(connection: Connection, table: str, column: str) -> tuple[float, float]:
+    """Return the rows of a table and the distinct values of a column, as ANALYZE had them.
+
+    0 where it never ran, or where no index begins with the column.
+    """
+    stored = read_statistics(connection, table)
+    for index in read_indexes(connection, table) if stored else ():
+        numbers = stored.get(index.name, [])
+        if index.columns[0].name == column and len(numbers) > 1:
+            return float(numbers[0]), numbers[0] / max(numbers[1], 1)
+    return 0.0, 0.0
+
+
 def sample_tree(connection: Connection, name: str) -> TreeSample | None:
     """Return what the first pages of a table's or index's b-tree tell, None without dbstat.
 

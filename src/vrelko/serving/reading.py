@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from vrelko.core.arithmetic import NO_TOTAL, Total, check_offset, offset_of, page_count
-from vrelko.core.outline import MOST_VALUES
+from vrelko.core.branching import FEW_VALUES, MOST_VALUES, reads_branches
 from vrelko.core.spot import Spot
 from vrelko.serving.grouping import BOUND, FROM, Grouping
 from vrelko.serving.running import Runner
@@ -231,7 +231,16 @@ class PageReader:
             self._values = list(dict.fromkeys(one for one in found if one is not None))
         if not among.tells_apart(self._values):
             return None
-        return self._values if 0 < len(self._values) <= MOST_VALUES else None
+        return self._values if self._reads_branches(among.column, self._values) else None
+
+    def _reads_branches(self, column: Any, values: Sequence[Any]) -> bool:
+        """Tell whether a set of values is read by branches, statistics asked where that matters."""
+        variant, total, share = self._variant, 0.0, 0.0
+        if FEW_VALUES < len(values) <= MOST_VALUES:
+            total, distinct = variant.spread_of(column, self._runner)
+            share = min(len(values) / distinct, 1.0) if distinct else 0.0
+        engine = variant.source.capabilities.engine
+        return reads_branches(engine, len(values), self._size + 1, total, share)
 
     def _run(
         self,

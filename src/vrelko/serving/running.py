@@ -6,19 +6,23 @@ import logging
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from time import perf_counter
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import Select
+from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import DataError, DBAPIError, InvalidRequestError, StatementError
 
 from vrelko.engines.limits import is_time_limit
 from vrelko.engines.mariadb import is_index_gone
+from vrelko.engines.registry import database_errors
 from vrelko.engines.troubles import explain
 from vrelko.errors import DatabaseError, PageError, TimeLimitError, VrelkoError
+from vrelko.sql.entities import core_connection
 from vrelko.sql.indexes import has_hint, without_hint
 from vrelko.sql.rows import Cutter
 
 log = logging.getLogger("vrelko")
+_Found = TypeVar("_Found")
 
 
 _UNBOUND = ("cannot adapt type", "Error binding parameter")
@@ -55,6 +59,12 @@ class Runner:
         self.params = params
         self.asked: list[Asked] = []
         self.limited = False
+
+    def look(self, select: Select[Any], read: Callable[[Any, Dialect], _Found]) -> _Found:
+        """Return what a function reads of the catalog of the database that a select is for."""
+        connection = core_connection(self._connection, select)
+        with database_errors("look into the catalog"):
+            return read(connection, connection.dialect)
 
     def fetch(
         self,

@@ -8,10 +8,11 @@ from datetime import datetime, time
 from operator import itemgetter
 from typing import Any
 
-from sqlalchemy import ColumnElement, Integer, Select, literal_column
+from sqlalchemy import Column, ColumnElement, Integer, Select, literal_column
 
 from vrelko.core.advance import alike, goes_back
 from vrelko.core.order import Order
+from vrelko.engines.registry import read_spread
 from vrelko.errors import ListingError, PageError
 from vrelko.serving.grouping import Grouping
 from vrelko.serving.running import Runner
@@ -19,6 +20,7 @@ from vrelko.sql.branches import SetFilter, build_branches
 from vrelko.sql.counts import build_count, build_count_behind, build_rows
 from vrelko.sql.entities import has_whole_entity
 from vrelko.sql.rows import Cutter
+from vrelko.sql.sources import base_table
 from vrelko.sql.statements import (
     LIMIT,
     OFFSET,
@@ -73,6 +75,7 @@ class Variant:
         self._offsets: dict[bool, Select[Any]] = {}
         self._counts: dict[int | None, Select[Any]] = {}
         self._deferred: Select[Any] | None = None
+        self._spread: tuple[float, float] | None = None
         self._key_at: Select[Any] | None = None
         self._by_ids: Select[Any] | None = None
         self._keys_by_id: dict[tuple[bool, ...], Select[Any]] = {}
@@ -176,6 +179,19 @@ class Variant:
                 self.source, self._counted, self._unique, self.among, *shape
             )
         return (self._branches[shape],)
+
+    def spread_of(self, column: Column[Any], runner: Runner) -> tuple[float, float]:
+        """Return about the rows of a set filter's table, and the distinct values of its column.
+
+        The catalog is asked once; 0 where it has no statistics of them.
+        """
+        if self._spread is None:
+            table, name = base_table(column.table), column.name
+            self._spread = (0.0, 0.0) if table is None else runner.look(
+                self.source.select,
+                lambda connection, dialect: read_spread(connection, table, name, dialect),
+            )  # fmt: skip
+        return self._spread
 
     def key_at(self, runner: Runner, offset: int) -> tuple[Any, ...] | None:
         """Return the key of the row at an offset, None behind the end."""
