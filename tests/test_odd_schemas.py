@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from sqlalchemy import MetaData, Table, func, select, text
+from sqlalchemy import MetaData, Table, create_engine, event, func, select, text
 from starlette.testclient import TestClient
 
 import vrelko
@@ -249,3 +249,19 @@ def test_odd_tables_over_http(odd, tmp_path):
         assert {row["group"] for row in some} == {3}
         assert client.get("/openapi.json").status_code == 200
     pages.close()
+
+
+def test_tables_of_an_attached_database_are_served(tmp_path):
+    """And where they cannot be planned, that is said."""
+    engine = create_engine(f"sqlite:///{tmp_path / 'one.db'}")
+    event.listen(
+        engine, "connect", lambda raw, _: raw.execute(f"ATTACH '{tmp_path / 'b'}' AS side")
+    )
+    with engine.begin() as connection:
+        connection.exec_driver_sql("CREATE TABLE side.t (id INTEGER PRIMARY KEY, g INTEGER)")
+        connection.execute(text(f"INSERT INTO side.t SELECT i, i % 7 FROM {SERIES['sqlite']}"))
+    listing = Listing(select(reflected(engine, "t", "side")), name="t", orders="g")
+    with engine.connect() as connection:
+        assert sum(len(page) for page in listing.walk(connection)) == 3_000
+    with pytest.raises(DatabaseError, match="attached databases are served"):
+        vrelko.plan(listing, engine=engine)

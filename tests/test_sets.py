@@ -183,9 +183,7 @@ def test_planned_and_served_choose_alike(server):
     meta.create_all(server)
     try:
         with server.begin() as connection:
-            rows = [
-                {"id": i, "site": i * 7919 % 400, "shelf": i * 31 % 40} for i in range(40_000)
-            ]
+            rows = [{"id": i, "site": i * 7919 % 400, "shelf": i * 31 % 40} for i in range(40_000)]
             connection.execute(insert(wide), rows)
         analyze = {"sqlite": "ANALYZE", "postgresql": "VACUUM ANALYZE sets_wide"}
         with server.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:

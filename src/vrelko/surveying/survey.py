@@ -62,6 +62,9 @@ def survey(engine: Engine, what: Any = None, budget_ms: float = BUDGET_MS) -> Fa
                 found = _survey_query(connection, name, asked, notes)
             if found is None:
                 told = notes[seen:]
+                if name_ == "sqlite" and "." in name and name not in known:
+                    told = ["Tables of attached databases are served, but surveyed and planned "
+                            "only in a connection to their own file"]  # fmt: skip
                 raise DatabaseError(
                     f"there is no table {name!r} in this database",
                     told[0] if told else nearest(name, known, otherwise="It has no table at all"),

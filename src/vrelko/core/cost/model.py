@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 
 from vrelko.core.access import AccessPath, Lookup
 from vrelko.core.cost import mariadb, postgresql, sqlite
-from vrelko.core.cost.checks import Check
+from vrelko.core.cost.checks import TOLERANCE, Check
 from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.groups import find_groups
 from vrelko.core.cost.profiles import entries_between
@@ -29,6 +29,7 @@ _ENGINES: dict[str, Callable[[Scene, Ask], Work]] = {
 _KEY_BLOCKS = {"postgresql": postgresql.blocks_a_key}
 _ALIKE = ("keyset", "deferred-join")  # whose first pages are read alike
 _COUNTS = ("count", "capped count")
+_PLACED = 0.01  # of the rows, to which facts place where a group begins
 _WORKER_SHARE = 0.75  # of a process's work that a parallel worker takes off it
 
 
@@ -218,11 +219,31 @@ class CostModel:
                 both = None if far is None else far.believed, both[1]
             return False if False in both else None if None in both else True
         check = self._check("first" if offset <= 0 and name in _ALIKE else name, offset, size)
-        if check is None or not check.believed or name != "keyset":
+        if check is None or not check.believed:
             return None if check is None else check.believed
+        if self._near_a_bound(name, offset, size):
+            return None
+        if name != "keyset":
+            return True
         rows = min(size + 1, max(self.matching - offset, 0.0))
         unsure = self.routes.ties is not None and self.seek_at(offset).kind != "ordered"
         return None if unsure and 0.05 < self.ties_end(rows, offset) < 0.95 else True
+
+    def _near_a_bound(self, name: str, offset: float, size: int) -> bool:
+        """Tell whether a page may lie in another group of rows than facts place it in.
+
+        Where groups begin is known as well as their shares are: to one per cent of the rows, or
+        what has changed since statistics were taken.
+        """
+        if name in _COUNTS or self.path_of(name, offset, size).kind != "grouped":
+            return False
+        engine = self.scene.server.engine
+        changed = (self.table.changed_rows or 0.0) / max(self.table.rows, 1.0)
+        apart = self.matching * min(max(_PLACED, changed), 0.5)
+        last = max(self.matching - size, 0.0)
+        places = (max(offset - apart, 1.0), offset, min(offset + apart, last))
+        told = [max(counted_as(engine, self._raw(name, at, size)), 1.0) for at in places]
+        return max(told) > TOLERANCE * min(told)
 
     def _check(self, name: str, offset: float, size: int) -> Check | None:
         """Return the check of the pages of a strategy that were read as this one is."""
