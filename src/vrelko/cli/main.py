@@ -130,7 +130,7 @@ def _survey_writes(
         found = survey_writes(engine, table, column)
     if output:
         write_text(output, json.dumps(found.as_dict(), indent=2))
-    print_result(found.as_dict(), as_json, lambda: show_writes(found))
+    print_result(found.as_dict, as_json, lambda: show_writes(found))
 
 
 @main.command()
@@ -192,7 +192,9 @@ def plan(
         changes = find_changes(before, [one.as_dict() for one in plans])
         print_result(changes, as_json, lambda: show_changes(changes))
     else:
-        print_result([one.as_dict() for one in plans], as_json, lambda: each(show_plan, plans))
+        print_result(
+            lambda: [one.as_dict() for one in plans], as_json, lambda: each(show_plan, plans)
+        )
 
 
 @main.command()

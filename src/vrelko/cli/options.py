@@ -158,9 +158,9 @@ def write_text(path: str, text: str) -> None:
 
 
 def print_result(data: Any, as_json: bool, show: Callable[[], Any]) -> None:
-    """Print a result as JSON, or as tables."""
+    """Print a result as JSON, or as tables. `data` may be a function that makes it."""
     if as_json:
-        click.echo(json.dumps(data, indent=2, default=str))
+        click.echo(json.dumps(data() if callable(data) else data, indent=2, default=str))
     else:
         show()
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
+from functools import cached_property
 from typing import Any
 
 from sqlalchemy import Engine, Select
@@ -86,7 +87,7 @@ class Plan:
         """The changes of the listing's rows."""
         return Stream.of(self.judgement.rows, self.given.writers)
 
-    @property
+    @cached_property
     def overlap(self) -> int:
         """The rows to ask for again, so that a walk misses any with a chance of 1 % at most."""
         pages, dwell = self.candidates[0].drift.pages, self.given.readers.dwell_s
@@ -94,7 +95,7 @@ class Plan:
             return 0
         return overlap_for(self.stream, self.judgement.size, pages, dwell, _OVERLAP_CHANCE)
 
-    @property
+    @cached_property
     def ways(self) -> tuple[WayCost, ...]:
         """What each way of keeping pages steady costs the database, and keeps."""
         clock = Clock(self.judgement.rates, self.facts.server)

@@ -8,8 +8,9 @@ last row served, and never served. Formulas: docs/drift.md, where each is held a
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 from vrelko.core.workload import Landing, Writers
 from vrelko.errors import PageError
@@ -92,14 +93,24 @@ class Stream:
         return self.inserts * (age + mean * math.expm1(-age / mean))
 
     def _age(self, rank: float) -> float:
+        """Return the age of the row at a rank: the inverse of `_rank`, by Newton's method.
+
+        x + e^-x - 1 = y with x = age / mean and y = rank / (inserts mean) is convex and rises, so
+        that the steps come down to the root from min(y + 1, y + sqrt(2 y)), which is no less.
+        """
         if self.inserts <= 0:
             return math.inf
-        low, high = 0.0, self.lands.mean_s + rank / self.inserts + 1.0
-        while self._rank(high) < rank:
-            high *= 2
-        return _bisect(lambda age: self._rank(age) - rank, low, high)
+        y = rank / (self.inserts * self.lands.mean_s)
+        x = min(y + 1, y + math.sqrt(2 * y))
+        for _ in range(60):
+            step = (x + math.expm1(-x) - y) / -math.expm1(-x)
+            x -= step
+            if step <= 1e-13 * x:
+                break
+        return x * self.lands.mean_s
 
 
+@lru_cache(maxsize=1_000)
 def expect_drift(
     strategy: str, stream: Stream, size: int, pages: int, dwell_s: float, overlap: int = 0
 ) -> DriftExpectation:
@@ -124,7 +135,7 @@ def expect_drift(
     repeats = misses = unseen = 0.0
     clean, by_page, holds = 1.0, [], True
     top = stream.share_ahead(1.0) if strategy == "ceiling" else 0.0
-    passed = tuple(_boundaries(stream, size, pages, dwell_s, top))
+    passed = _boundaries(stream, size, pages, dwell_s, top)
     end = _boundary(stream, pages * size, (pages - 1) * dwell_s, top)
     moved, dodges = _expect_moved(stream, [*(one.rank for one in passed), end], dwell_s)
     for one in passed:
@@ -181,13 +192,15 @@ class _Boundary:
     lasting: float
 
 
+@lru_cache(maxsize=1_000)
 def _boundaries(
     stream: Stream, size: int, pages: int, dwell_s: float, top: float = 0.0
-) -> Iterator[_Boundary]:
-    """Yield what passes each boundary of a walk by row offset.
+) -> tuple[_Boundary, ...]:
+    """Return what passes each boundary of a walk by row offset.
 
     `top`: the share of what lands ahead of a ceiling, and so shifts nothing.
     """
+    found = []
     rows = max(stream.rows, 1.0)
     hazard, moving = stream.deletes / rows, stream.moves / rows
     lands = stream.inserts + stream.moves
@@ -201,11 +214,15 @@ def _boundaries(
         came = stream.inserts * dwell_s * ahead + moving * dwell_s * behind * ahead
         went = old * (-math.expm1(-hazard * dwell_s) + moving * dwell_s * (1 - ahead))
         density = stream.density(rank)
-        yield _Boundary(
-            rank, came, went, stream.inserts * dwell_s * stream.share_ahead(rank),
-            lasts + lands * t * density, lands * dwell_s * density,
-            math.exp(-loss * (pages - 1) * dwell_s),
+        found.append(
+            _Boundary(
+                rank=rank, came=came, went=went,
+                new=stream.inserts * dwell_s * stream.share_ahead(rank),
+                live=lasts + lands * t * density, fresh=lands * dwell_s * density,
+                lasting=math.exp(-loss * (pages - 1) * dwell_s),
+            )
         )  # fmt: skip
+    return tuple(found)
 
 
 def _expect_moved(stream: Stream, ranks: Sequence[float], dwell_s: float) -> tuple[float, float]:
@@ -241,6 +258,7 @@ def chance_of_no_shift(came: float, went: float) -> float:
     return float(ive(0, both) * math.exp(both - came - went))
 
 
+@lru_cache(maxsize=1_000)
 def overlap_for(stream: Stream, size: int, pages: int, dwell_s: float, chance: float) -> int:
     """Return how many rows to ask for again, so that a walk misses any with at most a `chance`.
 
@@ -344,8 +362,7 @@ def _boundary(stream: Stream, served: float, t: float, top: float = 0.0) -> floa
     return _bisect(beyond, 0.0, high) if beyond(0.0) < 0 else 0.0
 
 
-def _bisect(f: object, low: float, high: float) -> float:
-    assert callable(f)
+def _bisect(f: Callable[[float], float], low: float, high: float) -> float:
     for _ in range(80):
         middle = (low + high) / 2
         if f(middle) < 0:
