@@ -2,7 +2,7 @@
 
     python bench/bounds.py [URL ...]      (default: SQLite, and local PostgreSQL and MariaDB)
 
-Every shape has an index that fits. Entries are counted by `vrelko.engines.counting`; the figure is
+Every shape has an index that fits. Entries are counted by `vrelko.engines.counters`; the figure is
 the largest over six depths, forward and backward. Prints a Markdown table.
 """
 
@@ -17,7 +17,7 @@ from sqlalchemy import create_engine, select, text
 
 import vrelko
 from vrelko import Sizes, Spot
-from vrelko.engines.counting import count_reads
+from vrelko.engines.counters import count_reads
 
 SERVERS = {
     "postgresql+psycopg://postgres@127.0.0.1/vrelko_bench": "postgres",

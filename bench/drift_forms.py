@@ -12,7 +12,7 @@ import itertools
 import sys
 
 from vrelko import Landing
-from vrelko.core.drift.expecting import Stream, expect_drift
+from vrelko.core.drift.expectation import Stream, expect_drift
 from vrelko.core.drift.simulating import simulate
 
 LANDS = (Landing("head"), Landing("uniform"), Landing("late", 300), Landing("tail"))

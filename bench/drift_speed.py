@@ -14,7 +14,7 @@ import numpy as np
 
 from vrelko.core.drift import fast
 from vrelko.core.drift.reference import play
-from vrelko.core.drift.stage import Changes, Stage
+from vrelko.core.drift.timeline import Changes, Stage
 from vrelko.core.drift.walks import DELETE, INSERT, SPACE, Course, Event
 
 EVENTS, SIZE, PAGES = 1_000_000, 50, 20

@@ -14,7 +14,7 @@ from pathlib import Path
 from sqlalchemy import text
 
 from servers import NAMES, open_server
-from vrelko.engines.counting import count_reads
+from vrelko.engines.counters import count_reads
 from vrelko.engines.estimates import plan_in
 
 PATH = Path(__file__).parent / "explained.json"

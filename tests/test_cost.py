@@ -29,8 +29,8 @@ from vrelko.core.cost.calibration import Timing, fit_rates
 from vrelko.core.cost.rates import PRIORS, Clock, feature_names, shipped_rates
 from vrelko.core.cost.work import NO_WORK, Work
 from vrelko.core.facts import ColumnFacts, ServerFacts
-from vrelko.core.sampling import common_values, judge_neighbours, share_bounds
-from vrelko.engines.counting import count_reads
+from vrelko.core.sample_estimates import common_values, judge_neighbours, share_bounds
+from vrelko.engines.counters import count_reads
 from vrelko.engines.paths import Reader
 from vrelko.measuring.calibrate import calibrate
 from vrelko.measuring.trials import Bench, count_work

@@ -16,9 +16,9 @@ from vrelko import Spot
 from vrelko.core.spot import Spot as CoreSpot
 from vrelko.errors import CursorError, ListingError, PageError
 from vrelko.larkmere.schema import capture
-from vrelko.serving.cursors import CursorBook, fingerprint_of
-from vrelko.serving.values import decode_values, encode_value
-from vrelko.serving.variety import binding
+from vrelko.serving.cursors.book import CursorBook, fingerprint_of
+from vrelko.serving.cursors.values import decode_values, encode_value
+from vrelko.serving.variants.store import binding
 
 SECRET = b"0123456789abcdef"
 PRINT = fingerprint_of(["captures", "-caught_at,-id"])

@@ -25,7 +25,7 @@ from exposed import Listing
 from vrelko import Landing
 from vrelko.core.access_log import LogQuestion, readers_from_log
 from vrelko.core.drift.recorded import read_recording
-from vrelko.core.drift.settling import Delays, advise_settling, expect_lost, settle_for
+from vrelko.core.drift.settle_delay import Delays, advise_settling, expect_lost, settle_for
 from vrelko.core.drift.simulating import simulate_recorded
 from vrelko.errors import DatabaseError, PageError
 from vrelko.larkmere.schema import capture

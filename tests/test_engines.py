@@ -20,7 +20,7 @@ from sqlalchemy.orm import declarative_base
 
 from exposed import Listing
 from vrelko import Sizes, Spot
-from vrelko.engines.counting import count_reads
+from vrelko.engines.counters import count_reads
 from vrelko.errors import DatabaseError
 from vrelko.sql.rows import split_publicly
 

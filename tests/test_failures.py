@@ -331,7 +331,7 @@ def test_a_statement_that_takes_too_long(filled):
 
 
 def test_causes_are_told_once_a_minute(caplog):
-    from vrelko.web.counting import Causes
+    from vrelko.web.counters import Causes
 
     causes = Causes()
     with caplog.at_level(logging.ERROR, "vrelko.web"):

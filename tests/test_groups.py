@@ -24,7 +24,7 @@ from sqlalchemy import (
 import vrelko
 from exposed import Listing
 from vrelko import Sizes, Spot
-from vrelko.engines.counting import count_reads
+from vrelko.engines.counters import count_reads
 from walks import everyway
 
 ROWS = 6_000

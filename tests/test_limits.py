@@ -79,7 +79,7 @@ def test_cursors_expire(filled, monkeypatch):
         with pytest.raises(CursorError, match="expired"):
             listing.read(connection, feed().read(connection).next)
         now = time.time()
-        monkeypatch.setattr("vrelko.serving.cursors.time", lambda: now + 61)
+        monkeypatch.setattr("vrelko.serving.cursors.book.time", lambda: now + 61)
         with pytest.raises(CursorError, match="expired"):
             listing.read(connection, cursor)
     with pytest.raises(ListingError, match="secrets"):

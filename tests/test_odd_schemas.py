@@ -8,7 +8,7 @@ from starlette.testclient import TestClient
 
 import vrelko
 from vrelko import Listing, Sizes
-from vrelko.core.quoting import plain_name, quote
+from vrelko.core.identifiers import plain_name, quote
 from vrelko.errors import DatabaseError, OrderError
 from vrelko.web import make_app
 

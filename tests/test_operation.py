@@ -21,7 +21,7 @@ import vrelko
 from vrelko import Sizes
 from vrelko.errors import ListingError, PageError
 from vrelko.larkmere.schema import capture
-from vrelko.web import Wire, guarding, make_app, telling
+from vrelko.web import Wire, guard, make_app, status_pages
 from vrelko.web.demo.live import Live
 from vrelko.web.demo.site import make_demo
 
@@ -58,7 +58,7 @@ def test_health_tells_whether_the_database_answers(client, tmp_path):
 
 
 def test_health_does_not_wait_for_a_database_that_hangs(larkmere, monkeypatch):
-    monkeypatch.setattr(telling, "_HEALTH_S", 0.2)
+    monkeypatch.setattr(status_pages, "_HEALTH_S", 0.2)
     hanging = create_engine("sqlite://", creator=lambda: time.sleep(3))
     began = time.monotonic()
     answer = TestClient(make_app({"grid": GRID}, hanging)).get("/healthz")
@@ -68,7 +68,7 @@ def test_health_does_not_wait_for_a_database_that_hangs(larkmere, monkeypatch):
 
 
 def test_a_body_that_does_not_come_is_not_waited_for(monkeypatch):
-    monkeypatch.setattr(guarding, "BODY_S", 0.2)
+    monkeypatch.setattr(guard, "BODY_S", 0.2)
 
     async def never(scope, receive, send):
         await receive()
@@ -83,7 +83,7 @@ def test_a_body_that_does_not_come_is_not_waited_for(monkeypatch):
 
     asked = {"type": "http", "method": "GET", "path": "/", "headers": [(b"host", b"localhost")],
              "query_string": b"", "client": ("127.0.0.1", 1)}  # fmt: skip
-    anyio.run(guarding.Guard(never), asked, receive, send)
+    anyio.run(guard.Guard(never), asked, receive, send)
     assert sent[0]["status"] == 408
 
 
@@ -262,7 +262,7 @@ def test_exports_in_detail(larkmere):
 
 
 def test_formulas_are_defused_by_choice():
-    from vrelko.web.exporting import _cell
+    from vrelko.web.exports import _cell
 
     for text_ in ("=1+1", "+1", "-1", "@x", "\tx"):
         assert _cell(text_, True) == f"'{text_}"

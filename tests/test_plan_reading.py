@@ -32,8 +32,8 @@ from vrelko.core.cost.work import Work
 from vrelko.core.facts import Facts
 from vrelko.engines import mariadb_plans, postgresql_plans, sqlite_plans
 from vrelko.errors import FactsError, PageError
-from vrelko.measuring.spending import Spending
-from vrelko.serving.seeking import KeyLadder
+from vrelko.measuring.budget import Spending
+from vrelko.planning.key_ladder import KeyLadder
 
 CORPUS = json.loads(PATH.read_text())
 PARTS = {f"part_{i}" for i in range(4)}

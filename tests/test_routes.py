@@ -14,7 +14,7 @@ from vrelko.core.cost.groups import Groups, Spread, blocks_between, heap_blocks,
 from vrelko.core.cost.routes import Routes, Turn
 from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.errors import UnavailableError
-from vrelko.serving.routing import find_turns
+from vrelko.planning.access_paths import find_turns
 from vrelko.web.turns import Turns
 
 PATHS = [Seen("index", f"i{n}", False) for n in range(4)]

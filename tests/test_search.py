@@ -7,7 +7,7 @@ from sqlalchemy import Column, Index, Integer, MetaData, String, Table, insert, 
 
 from exposed import Listing
 from vrelko import Search, Sizes
-from vrelko.engines.counting import count_reads
+from vrelko.engines.counters import count_reads
 from vrelko.errors import CursorError, ListingError, OrderError
 
 t = Table(

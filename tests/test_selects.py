@@ -32,7 +32,7 @@ from sqlalchemy.orm import (
 
 from exposed import Listing
 from vrelko import Sizes, Spot
-from vrelko.engines.counting import count_reads
+from vrelko.engines.counters import count_reads
 from vrelko.errors import ListingError, OrderError, VrelkoError
 
 

@@ -19,8 +19,8 @@ from sqlalchemy import (
 import vrelko
 from exposed import Listing
 from vrelko import Sizes, Spot, Workload
-from vrelko.core.branching import FEW_VALUES, MOST_VALUES, reads_branches
-from vrelko.engines.counting import count_reads
+from vrelko.core.set_filters import FEW_VALUES, MOST_VALUES, reads_branches
+from vrelko.engines.counters import count_reads
 
 meta = MetaData()
 key = BigInteger().with_variant(Integer, "sqlite")

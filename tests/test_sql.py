@@ -22,7 +22,7 @@ from exposed import Listing
 from vrelko import Sizes, Spot
 from vrelko.engines.registry import CAPABILITIES
 from vrelko.errors import DatabaseError, ListingError
-from vrelko.serving.planning import SHAPES, routine_text, statements_text
+from vrelko.planning.plan import SHAPES, routine_text, statements_text
 
 t = Table(
     "takeaway", MetaData(), Column("id", Integer, primary_key=True), Column("a", Integer),

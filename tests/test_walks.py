@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from vrelko.core.drift import fast
 from vrelko.core.drift.reference import play
-from vrelko.core.drift.stage import Changes, Stage
+from vrelko.core.drift.timeline import Changes, Stage
 from vrelko.core.drift.walks import DELETE, INSERT, MOVE, SPACE, WAYS, Course, Event
 from vrelko.errors import PageError
 

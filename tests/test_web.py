@@ -23,7 +23,6 @@ from starlette.routing import Mount
 from starlette.testclient import TestClient
 
 import vrelko
-import vrelko.web.exporting as exporting
 from vrelko import Search, Sizes, Spot
 from vrelko.engines.registry import open_database
 from vrelko.errors import ListingError, VrelkoError
@@ -32,6 +31,7 @@ from vrelko.web import (
     Looks,
     Wire,
     Words,
+    exports,
     headings,
     link_header,
     make_app,
@@ -326,12 +326,12 @@ def test_an_export_keeps_to_its_rate(larkmere, monkeypatch):
     async def sleep(seconds):
         waits.append(seconds)
 
-    monkeypatch.setattr(exporting.asyncio, "sleep", sleep)
+    monkeypatch.setattr(exports.asyncio, "sleep", sleep)
     wires = {"feed": Wire(export_rows_s=10)}
     client = TestClient(make_app(LISTINGS, larkmere, wires=wires))
     lines = client.get("/feed/export?status=3").text.splitlines()
     rows = sum("ring" in line for line in lines)
-    assert len(waits) == -(-rows // exporting.BATCH)
+    assert len(waits) == -(-rows // exports.BATCH)
     assert rows / 10 - 60 < waits[-1] <= rows / 10
 
 
@@ -487,9 +487,9 @@ def test_async_engines_are_read(larkmere_file):
 def test_html_says_what_to_install(monkeypatch, larkmere):
     import builtins
 
-    from vrelko.web import rendering
+    from vrelko.web import html
 
-    rendering._environment_of.cache_clear()
+    html._environment_of.cache_clear()
     real = builtins.__import__
 
     def without(name, *rest, **more):

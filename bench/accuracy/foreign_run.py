@@ -30,7 +30,7 @@ import vrelko
 from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.rates import Clock
 from vrelko.errors import VrelkoError
-from vrelko.measuring.spending import BUDGET_MS, Spending
+from vrelko.measuring.budget import BUDGET_MS, Spending
 from vrelko.measuring.trials import Bench, run_limited, time_again
 
 MOST_MS = 6_000.0

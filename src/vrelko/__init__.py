@@ -11,68 +11,68 @@ if TYPE_CHECKING:
     from vrelko.core.access_log import LogQuestion, readers_from_log
     from vrelko.core.arithmetic import Sizes, Total
     from vrelko.core.drift.recorded import read_recording
-    from vrelko.core.drift.settling import Delays, settle_for
+    from vrelko.core.drift.settle_delay import Delays, settle_for
     from vrelko.core.facts import Facts
     from vrelko.core.spot import Spot
     from vrelko.core.workload import Depth, Landing, Needs, Readers, Use, Workload, Writers
     from vrelko.measuring.calibrate import calibrate
     from vrelko.measuring.commits import watch_commits
     from vrelko.measuring.concurrent import Crowd, run_crowd
-    from vrelko.measuring.drifting import Drift, drift
+    from vrelko.measuring.drift import Drift, drift
+    from vrelko.measuring.index_trials import try_indexes
     from vrelko.measuring.measure import Measurement, measure
     from vrelko.measuring.plans import plan
-    from vrelko.measuring.trying import try_indexes
-    from vrelko.serving.anchoring import Anchors
-    from vrelko.serving.freezing import FrozenIds, reading_for
+    from vrelko.pagesfile.load import Pages, load
+    from vrelko.planning.plan import Plan
     from vrelko.serving.listing import Listing
-    from vrelko.serving.page import Page
-    from vrelko.serving.pages_file import Pages, load
-    from vrelko.serving.planning import Plan
-    from vrelko.serving.steadying import Settle, Steady
-    from vrelko.sql.searching import Search
+    from vrelko.serving.pages.page import Page
+    from vrelko.serving.steady.anchors import Anchors
+    from vrelko.serving.steady.frozen import FrozenIds, reading_for
+    from vrelko.serving.steady.settings import Settle, Steady
+    from vrelko.sql.search import Search
     from vrelko.surveying.survey import survey
     from vrelko.surveying.writes import Writes, survey_writes
 
 _HOMES = {
-    "Anchors": "vrelko.serving.anchoring",
+    "Anchors": "vrelko.serving.steady.anchors",
     "Crowd": "vrelko.measuring.concurrent",
-    "Delays": "vrelko.core.drift.settling",
+    "Delays": "vrelko.core.drift.settle_delay",
     "Depth": "vrelko.core.workload",
-    "Drift": "vrelko.measuring.drifting",
+    "Drift": "vrelko.measuring.drift",
     "Facts": "vrelko.core.facts",
-    "FrozenIds": "vrelko.serving.freezing",
+    "FrozenIds": "vrelko.serving.steady.frozen",
     "Landing": "vrelko.core.workload",
     "Listing": "vrelko.serving.listing",
     "LogQuestion": "vrelko.core.access_log",
     "Measurement": "vrelko.measuring.measure",
     "Needs": "vrelko.core.workload",
-    "Page": "vrelko.serving.page",
-    "Pages": "vrelko.serving.pages_file",
-    "Plan": "vrelko.serving.planning",
+    "Page": "vrelko.serving.pages.page",
+    "Pages": "vrelko.pagesfile.load",
+    "Plan": "vrelko.planning.plan",
     "Readers": "vrelko.core.workload",
-    "Search": "vrelko.sql.searching",
-    "Settle": "vrelko.serving.steadying",
+    "Search": "vrelko.sql.search",
+    "Settle": "vrelko.serving.steady.settings",
     "Sizes": "vrelko.core.arithmetic",
     "Spot": "vrelko.core.spot",
-    "Steady": "vrelko.serving.steadying",
+    "Steady": "vrelko.serving.steady.settings",
     "Total": "vrelko.core.arithmetic",
     "Use": "vrelko.core.workload",
     "Workload": "vrelko.core.workload",
     "Writers": "vrelko.core.workload",
     "Writes": "vrelko.surveying.writes",
     "calibrate": "vrelko.measuring.calibrate",
-    "drift": "vrelko.measuring.drifting",
-    "load": "vrelko.serving.pages_file",
+    "drift": "vrelko.measuring.drift",
+    "load": "vrelko.pagesfile.load",
     "measure": "vrelko.measuring.measure",
     "plan": "vrelko.measuring.plans",
     "read_recording": "vrelko.core.drift.recorded",
     "readers_from_log": "vrelko.core.access_log",
-    "reading_for": "vrelko.serving.freezing",
+    "reading_for": "vrelko.serving.steady.frozen",
     "run_crowd": "vrelko.measuring.concurrent",
-    "settle_for": "vrelko.core.drift.settling",
+    "settle_for": "vrelko.core.drift.settle_delay",
     "survey": "vrelko.surveying.survey",
     "survey_writes": "vrelko.surveying.writes",
-    "try_indexes": "vrelko.measuring.trying",
+    "try_indexes": "vrelko.measuring.index_trials",
     "watch_commits": "vrelko.measuring.commits",
 }
 

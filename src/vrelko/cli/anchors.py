@@ -11,8 +11,8 @@ from typing import Any
 from vrelko.cli.options import write_own
 from vrelko.cli.tables import console, make_table
 from vrelko.errors import PagesFileError
+from vrelko.pagesfile.load import Pages, load
 from vrelko.serving.listing import Listing
-from vrelko.serving.pages_file import Pages, load
 
 
 def build(pages: str, listings: Sequence[str]) -> list[dict[str, Any]]:

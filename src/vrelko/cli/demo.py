@@ -14,11 +14,11 @@ from sqlalchemy.exc import SQLAlchemyError
 from vrelko.cli.drift_tables import show_drift
 from vrelko.cli.plan_tables import show_plan
 from vrelko.cli.tables import console, show_facts, show_measurement
-from vrelko.cli.work import progress_bar, study, write_report
+from vrelko.cli.workflows import progress_bar, study, write_report
 from vrelko.errors import DatabaseError
 from vrelko.larkmere.generate import build
 from vrelko.measuring.plans import plan
-from vrelko.serving.pages_file import load
+from vrelko.pagesfile.load import load
 from vrelko.surveying.survey import survey
 
 

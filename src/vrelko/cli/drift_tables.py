@@ -9,12 +9,12 @@ from rich.console import Console
 from rich.table import Table
 
 from vrelko.cli.tables import console, make_table
-from vrelko.core.numbers import render_bytes, render_count, render_ms
+from vrelko.core.number_format import render_bytes, render_count, render_ms
 
 if TYPE_CHECKING:
     from vrelko.core.access_log import LogReaders
-    from vrelko.core.drift.settling import Settling
-    from vrelko.measuring.drifting import Drift
+    from vrelko.core.drift.settle_delay import Settling
+    from vrelko.measuring.drift import Drift
     from vrelko.surveying.writes import Writes
 
 _PAGE_ROWS = 8

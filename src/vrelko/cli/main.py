@@ -10,7 +10,7 @@ from typing import Any
 
 import click
 
-from vrelko.cli.drifting import anchors, drift, settle
+from vrelko.cli.drift import anchors, drift, settle
 from vrelko.cli.options import (
     budget_option,
     copy_of,
@@ -28,7 +28,7 @@ from vrelko.cli.options import (
     walks_option,
     write_text,
 )
-from vrelko.cli.serving import serve
+from vrelko.cli.serve import serve
 from vrelko.errors import EXIT_STATUS, FactsError, VrelkoError, find_status
 
 _ORDER = (
@@ -167,8 +167,8 @@ def plan(
     asked by EXPLAIN how it reads each page, and a few pages are run and counted to check that. With
     --facts no database is needed, and times are rough.
     """
+    from vrelko.cli.plan_diff import find_changes, read_plans, show_changes
     from vrelko.cli.plan_tables import show_plan
-    from vrelko.cli.since import find_changes, read_plans, show_changes
 
     if as_csv and (as_json or since):
         raise click.UsageError("--csv prints ladders alone: give it without --json and --since")
@@ -176,7 +176,7 @@ def plan(
     plans = []
     for loaded, one in plans_of(pages, listings, facts, thorough, budget_ms, not no_run):
         if try_indexes:
-            from vrelko.measuring.trying import try_indexes as try_indexes_
+            from vrelko.measuring.index_trials import try_indexes as try_indexes_
 
             with status(f"trying the indexes of {one.listing}"):
                 one = try_indexes_(loaded.engine, one)
@@ -228,8 +228,8 @@ def sql(
     """
     from vrelko.cli.needs import check_dialect
     from vrelko.cli.tables import show_statements
-    from vrelko.serving.pages_file import load
-    from vrelko.serving.planning import routine_text, statements_text
+    from vrelko.pagesfile.load import load
+    from vrelko.planning.plan import routine_text, statements_text
 
     loaded = load(pages)
     try:
@@ -301,7 +301,7 @@ def report(
 
     On PostgreSQL and MariaDB walks are replayed with --copy alone.
     """
-    from vrelko.cli.work import check_report, study, write_report
+    from vrelko.cli.workflows import check_report, study, write_report
 
     check_report(Path(output))
     studies = []

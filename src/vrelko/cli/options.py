@@ -18,8 +18,8 @@ if TYPE_CHECKING:
 
     from sqlalchemy import Engine
 
-    from vrelko.serving.pages_file import Pages
-    from vrelko.serving.planning import Plan
+    from vrelko.pagesfile.load import Pages
+    from vrelko.planning.plan import Plan
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -61,7 +61,7 @@ def plans_of(
     run: bool = True,
 ) -> Iterator[tuple[Pages, Plan]]:
     """Yield a plan for each listing asked for, or for all of the file."""
-    from vrelko.serving.pages_file import load
+    from vrelko.pagesfile.load import load
 
     loaded = load(pages)
     try:
@@ -80,7 +80,7 @@ def _plans(
     run: bool,
 ) -> Iterator[tuple[Pages, Plan]]:
     from vrelko.measuring.plans import plan as plan_
-    from vrelko.serving.pages_tables import read_facts
+    from vrelko.pagesfile.tables import read_facts
     from vrelko.surveying.survey import survey as survey_
 
     chosen = [loaded[name] for name in listings or loaded]
@@ -186,7 +186,7 @@ def progress(text: str, total: int) -> Iterator[Callable[[int], None] | None]:
     if not total:
         yield None
         return
-    from vrelko.cli.work import progress_bar
+    from vrelko.cli.workflows import progress_bar
 
     with progress_bar(text, total) as advance:
         yield advance

@@ -10,12 +10,12 @@ from rich.text import Text
 
 from vrelko.cli.tables import console, make_table
 from vrelko.core.cost.counted import UNITS, counted_as
-from vrelko.core.drift.expecting import expect_drift
-from vrelko.core.numbers import render_bytes, render_count, render_mean, render_ms
+from vrelko.core.drift.expectation import expect_drift
+from vrelko.core.number_format import render_bytes, render_count, render_mean, render_ms
 
 if TYPE_CHECKING:
     from vrelko.core.cost.rates import Time
-    from vrelko.serving.planning import Plan
+    from vrelko.planning.plan import Plan
 
 _READINGS = {
     "predicted": "as facts predict",

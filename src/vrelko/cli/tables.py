@@ -10,7 +10,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from vrelko.core.numbers import render_bytes, render_count, render_ms
+from vrelko.core.number_format import render_bytes, render_count, render_ms
 
 if TYPE_CHECKING:
     from vrelko.core.facts import Facts, TableFacts

@@ -6,14 +6,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from vrelko.core.branching import reads_branches
 from vrelko.core.facts import TableFacts
+from vrelko.core.identifiers import plain_name
 from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.core.index_order import entry_bytes, index_tail, presorted, serves_order
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
-from vrelko.core.quoting import plain_name
 from vrelko.core.selectivity import condition_share, shares, value_shares
+from vrelko.core.set_filters import reads_branches
 
 PathKind = Literal["ordered", "grouped", "sorted"]
 Scan = Literal["index", "bitmap", "table"]

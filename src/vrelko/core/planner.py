@@ -7,21 +7,19 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
 from vrelko.core.access import AccessPath
-from vrelko.core.advising import Advice, advise_indexes, merge_advice
 from vrelko.core.cost.checks import Check
 from vrelko.core.cost.model import CostModel, make_model
 from vrelko.core.cost.rates import Clock, Rates, Time, shipped_rates
 from vrelko.core.cost.routes import Routes
 from vrelko.core.cost.work import Work
-from vrelko.core.drift.expecting import Stream, expect_drift
+from vrelko.core.drift.expectation import Stream, expect_drift
 from vrelko.core.facts import Facts, ServerFacts, TableFacts
-from vrelko.core.faults import find_faults
+from vrelko.core.finding_rules import find_faults
 from vrelko.core.findings import Finding
+from vrelko.core.index_advice import Advice, advise_indexes, merge_advice
 from vrelko.core.order import Order
 from vrelko.core.outline import STRATEGIES, Outline, Strategy, TotalKind
-from vrelko.core.sizing import SizeAdvice, sweep_sizes
-from vrelko.core.verdict import WHOLE_ROWS, Candidate, Rung, Verdict, decide
-from vrelko.core.weighing import (
+from vrelko.core.reader_load import (
     Point,
     VariantModel,
     count_work,
@@ -30,6 +28,8 @@ from vrelko.core.weighing import (
     weigh,
     work_at,
 )
+from vrelko.core.sizing import SizeAdvice, sweep_sizes
+from vrelko.core.verdict import WHOLE_ROWS, Candidate, Rung, Verdict, decide
 from vrelko.core.workload import Needs, Readers, Writers
 
 

@@ -7,10 +7,10 @@ from dataclasses import dataclass, replace
 
 from vrelko.core.cost.rates import Time
 from vrelko.core.cost.work import Work
-from vrelko.core.drift.expecting import DriftExpectation
-from vrelko.core.numbers import render_bytes, render_mean, render_ms
+from vrelko.core.drift.expectation import DriftExpectation
+from vrelko.core.number_format import render_bytes, render_mean, render_ms
 from vrelko.core.outline import STRATEGIES, Outline, Strategy
-from vrelko.core.weighing import Burden
+from vrelko.core.reader_load import Burden
 from vrelko.core.workload import Needs
 
 WHOLE_ROWS = 10_000

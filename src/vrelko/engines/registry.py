@@ -25,7 +25,7 @@ from sqlalchemy.exc import (
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.index import IndexFacts
 from vrelko.core.stored import Stored
-from vrelko.engines import compiled, mariadb, postgresql, sqlite, sqlite_catalog
+from vrelko.engines import mariadb, postgresql, sqlite, sqlite_catalog, text_only
 from vrelko.engines.troubles import explain
 from vrelko.errors import DatabaseError, nearest
 from vrelko.sql.entities import bind_arguments
@@ -35,8 +35,8 @@ CAPABILITIES: dict[str, Capabilities] = {
     "postgresql": postgresql.CAPABILITIES,
     "mariadb": mariadb.CAPABILITIES,
     "mysql": mariadb.CAPABILITIES,
-    "mssql": compiled.MSSQL,
-    "oracle": compiled.ORACLE,
+    "mssql": text_only.MSSQL,
+    "oracle": text_only.ORACLE,
 }
 """Capabilities by SQLAlchemy dialect name; MariaDB goes by two."""
 

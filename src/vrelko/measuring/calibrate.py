@@ -8,9 +8,9 @@ from sqlalchemy import Engine
 
 from vrelko.core.cost.rates import Rates
 from vrelko.errors import FactsError
-from vrelko.measuring.spending import BUDGET_MS
+from vrelko.measuring.budget import BUDGET_MS
 from vrelko.measuring.verification import verify
-from vrelko.serving.planning import Plan
+from vrelko.planning.plan import Plan
 
 
 def calibrate(

@@ -9,7 +9,7 @@ from typing import Any
 
 from sqlalchemy import Engine, Table, inspect, select
 
-from vrelko.core.drift.settling import Delays
+from vrelko.core.drift.settle_delay import Delays
 from vrelko.engines.registry import database_errors
 from vrelko.errors import DatabaseError, nearest
 from vrelko.surveying.tables import reflect

@@ -22,11 +22,11 @@ from vrelko.core.drift.walks import DELETE, INSERT, MOVE, Way
 from vrelko.engines.registry import database_errors
 from vrelko.engines.views import can_hold_view
 from vrelko.errors import DatabaseError
-from vrelko.measuring.copying import copy_of_file, copy_of_rows
+from vrelko.measuring.change_scripts import Cast, Change
 from vrelko.measuring.replay import StagedTable, gather_cast, paged_table
-from vrelko.measuring.scripts import Cast, Change
+from vrelko.measuring.table_copies import copy_of_file, copy_of_rows
 from vrelko.measuring.walkers import Walker
-from vrelko.serving.planning import Plan
+from vrelko.planning.plan import Plan
 
 
 @dataclass(frozen=True, slots=True)

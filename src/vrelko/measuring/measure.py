@@ -15,10 +15,10 @@ from vrelko.core.cost.work import Work
 from vrelko.core.outline import Strategy
 from vrelko.engines.registry import database_errors
 from vrelko.errors import PageError, VrelkoError
+from vrelko.measuring.budget import BUDGET_MS, Spending
 from vrelko.measuring.memory import MOST_HELD, Footprint, measure_memory
-from vrelko.measuring.spending import BUDGET_MS, Spending
 from vrelko.measuring.trials import Bench, Trial, run_limited, time_again, was_cut
-from vrelko.serving.planning import Plan
+from vrelko.planning.plan import Plan
 
 SCHEMA = "vrelko.measurement/2"
 

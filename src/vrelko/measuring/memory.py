@@ -13,9 +13,9 @@ from typing import Any
 from sqlalchemy import Engine
 
 from vrelko.core.spot import Spot
-from vrelko.serving.planning import Plan
-from vrelko.serving.reading import PageReader
-from vrelko.serving.running import Runner
+from vrelko.planning.plan import Plan
+from vrelko.serving.pages.rows import PageReader
+from vrelko.serving.variants.runner import Runner
 
 
 @dataclass(frozen=True, slots=True)

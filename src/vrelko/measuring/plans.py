@@ -13,10 +13,10 @@ from vrelko.core.facts import Facts
 from vrelko.core.workload import Needs, Readers, Writers
 from vrelko.engines.limits import is_time_limit, limit_time
 from vrelko.errors import FactsError, OrderError, PageError
-from vrelko.measuring.spending import BUDGET_MS, Spending
+from vrelko.measuring.budget import BUDGET_MS, Spending
 from vrelko.measuring.verification import verify
+from vrelko.planning.plan import Plan, plan_listings
 from vrelko.serving.listing import Listing
-from vrelko.serving.planning import Plan, plan_listings
 from vrelko.surveying.survey import survey
 
 

@@ -17,9 +17,9 @@ from vrelko.core.cost.profiles import find_profile
 from vrelko.core.planner import VariantUse
 from vrelko.engines.limits import is_time_limit, limit_time
 from vrelko.errors import PageError
-from vrelko.measuring.spending import Spending
-from vrelko.serving.planning import Plan
-from vrelko.serving.seeking import KeyLadder
+from vrelko.measuring.budget import Spending
+from vrelko.planning.key_ladder import KeyLadder
+from vrelko.planning.plan import Plan
 from vrelko.sql.sources import conjuncts
 
 PLACES, ROWS = 64, 50

@@ -18,12 +18,12 @@ from vrelko.core.drift.walks import DELETE, INSERT, MOVE, WAYS, Counts, Course, 
 from vrelko.engines.registry import database_errors
 from vrelko.engines.views import can_hold_view
 from vrelko.errors import ListingError
-from vrelko.measuring.copying import copy_of_file, copy_of_rows
-from vrelko.measuring.scripts import Cast, Change, can_compare, make_course, write_script
+from vrelko.measuring.change_scripts import Cast, Change, can_compare, make_course, write_script
+from vrelko.measuring.table_copies import copy_of_file, copy_of_rows
 from vrelko.measuring.walkers import Walker
+from vrelko.planning.plan import Plan
 from vrelko.serving.listing import Listing
-from vrelko.serving.planning import Plan
-from vrelko.serving.running import Runner
+from vrelko.serving.variants.runner import Runner
 from vrelko.sql.statements import LIMIT
 
 STORING: tuple[Way, ...] = ("anchored", "frozen-ids")
@@ -256,7 +256,7 @@ def _count(
     walker: Walker, course: Course, known: dict[tuple[Any, ...], tuple[int, int]]
 ) -> tuple[Counts, bool]:
     from vrelko.core.drift.fast import play
-    from vrelko.core.drift.stage import Stage
+    from vrelko.core.drift.timeline import Stage
 
     pages = [[known[key] for key in page] for page in walker.pages]
     listed = {row: key for key, row in known.values() if key % (1 << 32) == 0}

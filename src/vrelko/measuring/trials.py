@@ -17,15 +17,15 @@ from vrelko.core.cost.model import CostModel
 from vrelko.core.cost.work import Work
 from vrelko.core.planner import VariantUse
 from vrelko.core.spot import Spot
-from vrelko.engines.counting import count_again, count_reads, read_handlers, sent_on
+from vrelko.engines.counters import count_again, count_reads, read_handlers, sent_on
 from vrelko.engines.limits import is_time_limit, limit_time
 from vrelko.engines.sqlite import count_steps
 from vrelko.errors import PageError, TimeLimitError, VrelkoError
-from vrelko.measuring.spending import Spending
-from vrelko.serving.planning import Plan
-from vrelko.serving.reading import PageReader
-from vrelko.serving.running import Runner
-from vrelko.serving.variants import Variant
+from vrelko.measuring.budget import Spending
+from vrelko.planning.plan import Plan
+from vrelko.serving.pages.rows import PageReader
+from vrelko.serving.variants.runner import Runner
+from vrelko.serving.variants.variant import Variant
 
 _COUNTED_TICKS = 5_000  # calls of SQLite's step counter a statement may cost, about
 

@@ -21,10 +21,10 @@ from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.rates import Clock, shipped_rates
 from vrelko.engines.registry import database_errors
 from vrelko.errors import PageError, VrelkoError
+from vrelko.measuring.budget import BUDGET_MS, Spending
 from vrelko.measuring.profiles import profile_use
-from vrelko.measuring.spending import BUDGET_MS, Spending
 from vrelko.measuring.trials import Bench, Trial, run_limited, time_again
-from vrelko.serving.planning import Plan
+from vrelko.planning.plan import Plan
 
 DEPTH_SHARE, MOST_DEPTH = 0.0517, 20_000
 """The offset of one deep page that is run: a twentieth of the rows, at most so many."""

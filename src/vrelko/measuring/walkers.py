@@ -12,11 +12,11 @@ from sqlalchemy.pool import StaticPool
 from vrelko.core.drift.walks import Way
 from vrelko.core.spot import Spot
 from vrelko.engines.views import hold_view
-from vrelko.serving.anchoring import Anchors
-from vrelko.serving.freezing import FrozenIds
 from vrelko.serving.listing import Listing
-from vrelko.serving.page import Page
-from vrelko.serving.steadying import Steady
+from vrelko.serving.pages.page import Page
+from vrelko.serving.steady.anchors import Anchors
+from vrelko.serving.steady.frozen import FrozenIds
+from vrelko.serving.steady.settings import Steady
 
 _STRATEGIES: dict[Way, str] = {
     "offset": "offset", "ceiling": "offset", "overlap": "offset", "keyset": "keyset",

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 from vrelko.reporting.figures import make_figure, shorten, to_svg
 
 if TYPE_CHECKING:
-    from vrelko.core.drift.settling import Delays
-    from vrelko.measuring.drifting import Drift
+    from vrelko.core.drift.settle_delay import Delays
+    from vrelko.measuring.drift import Drift
 
 WAY_COLOURS = {
     "offset": "#c2552d",
@@ -113,7 +113,7 @@ def draw_clean(clean: dict[str, list[float]], factors: tuple[float, ...]) -> str
 
 def draw_settling(delays: Delays, rate: float, every_s: float) -> str:
     """Return the share of rows lost by the seconds that a reader of the tail waits, log axis."""
-    from vrelko.core.drift.settling import expect_lost
+    from vrelko.core.drift.settle_delay import expect_lost
 
     figure, axes = make_figure()
     longest = max(delays.quantile(1.0), _LEAST)

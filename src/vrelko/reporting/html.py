@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
-from vrelko.core.numbers import render_bytes, render_count, render_ms
+from vrelko.core.number_format import render_bytes, render_count, render_ms
 from vrelko.reporting.drift_figures import draw_clean, draw_pages, draw_ways
 from vrelko.reporting.figures import COLOURS, draw_work
 from vrelko.reporting.study import RATE_FACTORS, Study

@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-from vrelko.measuring.drifting import Drift
+from vrelko.measuring.drift import Drift
 from vrelko.measuring.measure import Measurement
-from vrelko.serving.planning import Plan
+from vrelko.planning.plan import Plan
 
 RATE_FACTORS = (0.01, 0.03, 0.1, 0.3, 1.0, 3.0)
 """Multiples of the write rates at which clean walks are counted."""

@@ -16,28 +16,28 @@ from vrelko.core.outline import KINDS, SERVED, STRATEGIES, TOTALS, Outline, chec
 from vrelko.core.spot import Spot
 from vrelko.engines.registry import database_errors, dialect_named, dialect_of
 from vrelko.errors import DatabaseError, ListingError, PageError
-from vrelko.serving.anchoring import Anchors, Segments, build_anchors
-from vrelko.serving.answering import answer, check_ends
-from vrelko.serving.checking import check_arguments
-from vrelko.serving.cursors import CursorBook
-from vrelko.serving.held import HeldPages
-from vrelko.serving.opening import Request, lend
-from vrelko.serving.own import gather, spell_out
-from vrelko.serving.page import Page
-from vrelko.serving.placing import Place, count_ahead, where_is
-from vrelko.serving.sealing import load_cipher
-from vrelko.serving.steadying import UNSTEADY, Steady
-from vrelko.serving.variants import Variant
-from vrelko.serving.variety import Variety
-from vrelko.serving.walking import ranges, walk, walk_frozen
-from vrelko.sql.describing import hidden_names, outline_of
+from vrelko.serving.arguments import check_arguments
+from vrelko.serving.cursors.book import CursorBook
+from vrelko.serving.cursors.encryption import load_cipher
+from vrelko.serving.pages.external import gather, spell_out
+from vrelko.serving.pages.page import Page
+from vrelko.serving.pages.places import Place, count_ahead, where_is
+from vrelko.serving.pages.read import answer, check_ends
+from vrelko.serving.pages.request import Request, lend
+from vrelko.serving.pages.walks import ranges, walk, walk_frozen
+from vrelko.serving.steady.anchors import Anchors, Segments, build_anchors
+from vrelko.serving.steady.settings import UNSTEADY, Steady
+from vrelko.serving.variants.held import HeldPages
+from vrelko.serving.variants.store import Variety
+from vrelko.serving.variants.variant import Variant
 from vrelko.sql.filters import Filters
-from vrelko.sql.searching import Search
-from vrelko.sql.shapes import refuse_selects
+from vrelko.sql.outlines import hidden_names, outline_of
+from vrelko.sql.search import Search
+from vrelko.sql.select_kinds import refuse_selects
 
 if TYPE_CHECKING:
     from vrelko.core.workload import Workload
-    from vrelko.serving.planning import Plan
+    from vrelko.planning.plan import Plan
 
 
 class Listing:

@@ -11,7 +11,7 @@ from sqlalchemy.types import NullType, TypeEngine
 
 from vrelko.errors import ListingError, PageError, nearest
 from vrelko.sql.conditions import bound_parameters, parameter_types
-from vrelko.sql.searching import PARAMETER, Search
+from vrelko.sql.search import PARAMETER, Search
 
 _OURS = "vrelko_"
 

@@ -25,8 +25,8 @@ from sqlalchemy.types import TypeEngine
 from vrelko.core.arithmetic import Sizes
 from vrelko.errors import ListingError
 from vrelko.sql.counts import build_rows
-from vrelko.sql.rendering import render_sql
 from vrelko.sql.statements import KEY, Source, order_clauses, ordered
+from vrelko.sql.text import render_sql
 
 ROUTINES = ("postgresql", "mariadb", "mysql", "mssql", "oracle")
 """Dialects that a stored routine is written for."""

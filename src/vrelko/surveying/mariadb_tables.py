@@ -10,7 +10,7 @@ from sqlalchemy import Connection, text
 from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.facts import ColumnFacts, TableFacts
-from vrelko.core.sampling import PREFIX, common_values, expect_distinct, share_bounds
+from vrelko.core.sample_estimates import PREFIX, common_values, expect_distinct, share_bounds
 from vrelko.engines import mariadb_catalog as catalog
 from vrelko.surveying.budget import Budget
 

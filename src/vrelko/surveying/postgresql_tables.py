@@ -10,11 +10,11 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.facts import ColumnFacts, TableFacts, usual_width
-from vrelko.core.sampling import common_values, expect_distinct, share_bounds
+from vrelko.core.sample_estimates import common_values, expect_distinct, share_bounds
 from vrelko.engines import postgresql_catalog as catalog
 from vrelko.engines.limits import is_time_limit
 from vrelko.surveying.budget import Budget
-from vrelko.surveying.probing import WINDOWS, is_walkable, probe_indexes
+from vrelko.surveying.probes import WINDOWS, is_walkable, probe_indexes
 
 SAMPLED_BLOCKS = 24
 _LEAST_MS = 100.0  # that a statement may take, however little of the budget is left

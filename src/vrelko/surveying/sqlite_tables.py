@@ -9,12 +9,12 @@ from sqlalchemy import Connection, text
 
 from vrelko.core.facts import ColumnFacts, TableFacts, usual_width
 from vrelko.core.index import IndexFacts
-from vrelko.core.sampling import common_values, expect_distinct, share_bounds
+from vrelko.core.sample_estimates import common_values, expect_distinct, share_bounds
 from vrelko.engines import sqlite_catalog as catalog
 from vrelko.errors import DatabaseError
 from vrelko.surveying.budget import Budget
-from vrelko.surveying.probing import probe_indexes
-from vrelko.surveying.sampling import (
+from vrelko.surveying.probes import probe_indexes
+from vrelko.surveying.samples import (
     count_by_windows,
     distinct_by_index,
     quote_name,

@@ -17,7 +17,7 @@ from vrelko.engines.registry import database_errors, dialect_of
 from vrelko.errors import DatabaseError, VrelkoError, nearest
 from vrelko.surveying import mariadb_tables, postgresql_tables, sqlite_tables
 from vrelko.surveying.budget import Budget
-from vrelko.surveying.sampling import COUNT_CAP, count_capped, quote_name
+from vrelko.surveying.samples import COUNT_CAP, count_capped, quote_name
 
 BUDGET_MS = 1_000.0
 """Milliseconds that sampling and probing may take in all; what is left out is noted."""

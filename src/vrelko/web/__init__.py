@@ -10,13 +10,13 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from vrelko.web.addresses import Urls, headings, link_header, page_urls
+    from vrelko.web.appearance import Looks, Words
     from vrelko.web.application import Site, make_app
-    from vrelko.web.asking import request_from
     from vrelko.web.bodies import body_of, to_json
-    from vrelko.web.looks import Looks, Words
+    from vrelko.web.html import render_controls, render_document, render_fragment
+    from vrelko.web.http_options import Wire
     from vrelko.web.problems import problem_of
-    from vrelko.web.rendering import render_controls, render_document, render_fragment
-    from vrelko.web.wire import Wire
+    from vrelko.web.request_params import request_from
 
 _HOMES = {
     "Looks": "looks",

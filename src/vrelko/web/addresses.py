@@ -9,11 +9,11 @@ from urllib.parse import parse_qsl, quote, urlencode
 
 from vrelko.core.arithmetic import Link
 from vrelko.core.spot import Spot
-from vrelko.web.wire import USUAL, Wire
+from vrelko.web.http_options import USUAL, Wire
 
 if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
-    from vrelko.serving.page import Page
+    from vrelko.serving.pages.page import Page
 
 RELATIONS = ("self", "first", "prev", "next", "last")
 """Link relations of a page, registered with IANA (RFC 8288)."""

@@ -19,33 +19,33 @@ from starlette.responses import Response, StreamingResponse
 from starlette.routing import Route
 
 from vrelko.errors import ListingError, PageError, VrelkoError, nearest
-from vrelko.serving.freezing import reading_for
+from vrelko.serving.steady.frozen import reading_for
 from vrelko.web.addresses import header_of, page_urls
-from vrelko.web.asking import check_names, in_request_terms, pairs_of, request_from
+from vrelko.web.appearance import USUAL_LOOKS, Looks
 from vrelko.web.bodies import body_of, rows_of, to_json
-from vrelko.web.counting import Causes, Counters
-from vrelko.web.describing import describe_site
-from vrelko.web.exporting import BATCH, FORMATS, check_format, stream_rows
-from vrelko.web.guarding import Guard, Told
-from vrelko.web.looks import USUAL_LOOKS, Looks
-from vrelko.web.problems import PROBLEM_TYPE, make_problem, problem_of, retry_of
-from vrelko.web.rendering import (
+from vrelko.web.counters import Causes, Counters
+from vrelko.web.exports import BATCH, FORMATS, check_format, stream_rows
+from vrelko.web.guard import Guard, Told
+from vrelko.web.html import (
     render_document,
     render_fragment,
     render_problem,
 )
-from vrelko.web.telling import (
+from vrelko.web.http_options import USUAL, Wire
+from vrelko.web.openapi import describe_site
+from vrelko.web.problems import PROBLEM_TYPE, make_problem, problem_of, retry_of
+from vrelko.web.request_params import check_names, in_request_terms, pairs_of, request_from
+from vrelko.web.status_pages import (
     answer_health,
     answer_index,
     answer_metrics,
     wanted,
 )
 from vrelko.web.turns import AT_ONCE, WAIT_S, WALKS_A_MINUTE, Pace, Turns
-from vrelko.web.wire import USUAL, Wire
 
 if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
-    from vrelko.serving.page import Page
+    from vrelko.serving.pages.page import Page
 
 _MOST_LINK = 4_000  # characters of a Link header
 

@@ -15,10 +15,10 @@ from sqlalchemy import inspect
 from sqlalchemy.exc import NoInspectionAvailable
 
 from vrelko.web.addresses import Urls, page_urls
-from vrelko.web.wire import USUAL, Wire
+from vrelko.web.http_options import USUAL, Wire
 
 if TYPE_CHECKING:
-    from vrelko.serving.page import Page
+    from vrelko.serving.pages.page import Page
 
 
 def body_of(

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import math
 
-from vrelko.core.drift.expecting import Stream, expect_drift
+from vrelko.core.drift.expectation import Stream, expect_drift
 
 
 def lost_by_ties(group: float) -> float:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vrelko.core.drift.stage import BEYOND, Array, Stage
+from vrelko.core.drift.timeline import BEYOND, Array, Stage
 from vrelko.core.drift.walks import Counts, Way, check_way
 
 

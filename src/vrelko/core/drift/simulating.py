@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from vrelko.core.drift.expecting import Stream
+from vrelko.core.drift.expectation import Stream
 from vrelko.core.drift.walks import (
     COUNTERS,
     DELETE,
@@ -23,7 +23,7 @@ from vrelko.core.drift.walks import (
 if TYPE_CHECKING:
     import numpy as np
 
-    from vrelko.core.drift.stage import Changes
+    from vrelko.core.drift.timeline import Changes
 
 WALKS = 300
 """Walks that are simulated."""
@@ -80,7 +80,7 @@ def _play_all(
     drawn: Iterable[tuple[Course, Changes | None]], pages: int, ways: Sequence[Way]
 ) -> tuple[Simulated, ...]:
     from vrelko.core.drift.fast import play_by_page
-    from vrelko.core.drift.stage import Stage
+    from vrelko.core.drift.timeline import Stage
 
     found: dict[Way, list[Counts]] = {way: [] for way in ways}
     parts = {way: [[0, 0] for _ in range(pages)] for way in ways}
@@ -103,7 +103,7 @@ def draw_changes(stream: Stream, rows: int, span_s: float, rng: np.random.Genera
     """
     import numpy as np
 
-    from vrelko.core.drift.stage import Changes
+    from vrelko.core.drift.timeline import Changes
 
     came = int(rng.poisson(stream.inserts * span_s))
     went = int(rng.poisson(stream.deletes * span_s)) if rows else 0

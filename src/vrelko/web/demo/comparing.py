@@ -13,7 +13,7 @@ from vrelko.engines.sqlite import count_steps
 from vrelko.errors import PageError
 from vrelko.larkmere.schema import capture
 from vrelko.serving.listing import Listing
-from vrelko.sql.rendering import render_sql
+from vrelko.sql.text import render_sql
 from vrelko.web.bodies import rows_of, to_json
 from vrelko.web.demo.listings import BY_KEYSET, BY_OFFSET
 from vrelko.web.demo.live import Live

@@ -7,7 +7,7 @@ from sqlalchemy import bindparam, select
 from vrelko.core.arithmetic import Sizes
 from vrelko.larkmere.schema import capture, species, station
 from vrelko.serving.listing import Listing
-from vrelko.sql.searching import Search
+from vrelko.sql.search import Search
 
 STATUSES = ("new", "waiting", "queried", "checked", "duplicate")
 

@@ -18,13 +18,13 @@ from starlette.routing import Mount, Route
 
 from vrelko.errors import PageError, VrelkoError
 from vrelko.web.application import make_app, on_error, on_http
-from vrelko.web.asking import request_from
 from vrelko.web.bodies import to_json
 from vrelko.web.demo.comparing import Comparisons
 from vrelko.web.demo.listings import FEED, LISTINGS, STATUSES
 from vrelko.web.demo.live import Live
-from vrelko.web.guarding import Guard
-from vrelko.web.wire import Wire
+from vrelko.web.guard import Guard
+from vrelko.web.http_options import Wire
+from vrelko.web.request_params import request_from
 
 ASSETS = {
     "demo.css": "text/css", "main.js": "text/javascript", "common.js": "text/javascript",

@@ -1,0 +1,211 @@
+"""The commands about rows that change: drift, anchors, settle."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from vrelko.cli.options import (
+    copy_option,
+    each,
+    facts_option,
+    json_option,
+    opened,
+    pages_arguments,
+    plans_of,
+    print_result,
+    progress,
+    read_lines,
+    seed_option,
+    status,
+    walks_option,
+)
+
+if TYPE_CHECKING:
+    from vrelko.core.access_log import LogReaders
+    from vrelko.core.drift.recorded import Recording
+    from vrelko.planning.plan import Plan
+
+
+@click.command()
+@pages_arguments
+@facts_option
+@walks_option
+@seed_option
+@click.option("--expect-only", is_flag=True, help="Do not replay: closed forms and simulation.")
+@click.option("--replay", is_flag=True, help="Replay, or fail saying why that cannot be.")
+@copy_option
+@click.option(
+    "--concurrent", "seconds", type=click.FloatRange(0.1, 86_400), default=None, metavar="SECONDS",
+    help="Also let readers walk the copy beside real writers for so long.",
+)  # fmt: skip
+@click.option(
+    "--events", type=click.Path(dir_okay=False), metavar="CSV",
+    help="Changes that happened (time_s,change,row,to), instead of those of the writers' rates.",
+)  # fmt: skip
+@click.option(
+    "--access-log", type=click.Path(dir_okay=False), metavar="FILE",
+    help="Take the readers' depth, dwell and rate from a web access log (Common or Combined).",
+)  # fmt: skip
+@click.option("--log-path", default="", metavar="PATH", help="What the listing's address ends in.")
+@click.option(
+    "--log-parameter", default="page", show_default=True, metavar="NAME",
+    help="The query parameter that says which page is asked for.",
+)  # fmt: skip
+@click.option(
+    "--log-means", default="page", show_default=True, metavar="WHAT",
+    help="What that parameter carries: page, offset or cursor.",
+)  # fmt: skip
+@json_option
+def drift(
+    pages: str,
+    listings: Sequence[str],
+    facts: str | None,
+    walks: int,
+    seed: int,
+    expect_only: bool,
+    replay: bool,
+    copy_url: str | None,
+    seconds: float | None,
+    events: str | None,
+    access_log: str | None,
+    log_path: str,
+    log_parameter: str,
+    log_means: str,
+    as_json: bool,
+) -> None:
+    """Tell what readers suffer while rows change: expected, simulated, replayed on a copy.
+
+    The replay runs the listing's own pages while rows are taken out and put back, on a copy: an
+    SQLite file is copied for the time; for the servers name a database with --copy, where a table
+    is made and dropped again. Without one, PostgreSQL and MariaDB are not replayed.
+    """
+    from vrelko.cli.drift_tables import show_drift, show_log
+    from vrelko.engines.registry import open_database
+    from vrelko.measuring.drift import drift as drift_
+
+    question = log_parameter, log_means, log_path
+    results, logs = [], []
+    for loaded, one in plans_of(pages, listings, facts):
+        if access_log:
+            log = _readers_from(access_log, question, one)
+            one = one.with_readers(log.readers)
+            logs.append(log)
+        can = loaded.facts is None and facts is None
+        can = can and (copy_url is not None or loaded.dialect == "sqlite")
+        if not can and (replay or seconds):
+            raise click.UsageError(
+                f"{one.listing} cannot be walked: its rows are copied from a database, not from "
+                "facts, and those of a server to one that --copy names"
+            )
+        recording = None if events is None else _recorded(events, one)
+        engine = loaded.engine if can and not (expect_only and not seconds) else None
+        turns = walks if engine is not None and not expect_only and recording is None else 0
+        copy = open_database(copy_url, read_only=False) if engine is not None and copy_url else None
+        with progress(f"walking {one.listing}", turns) as advance:
+            results.append(drift_(one, engine, turns, seed, advance, copy, recording=recording,
+                                  concurrent_s=seconds or 0.0))  # fmt: skip
+
+    def show() -> None:
+        for log in logs[:1]:
+            show_log(log)
+        each(show_drift, results)
+
+    print_result([one.as_dict() for one in results], as_json, show)
+
+
+def _readers_from(path: str, question: tuple[str, str, str], plan: Plan) -> LogReaders:
+    from vrelko.core.access_log import LogQuestion, readers_from_log
+
+    parameter, means, address = question
+    asked = LogQuestion(parameter, means, address, plan.judgement.size)  # type: ignore[arg-type]
+    return readers_from_log(read_lines(path), asked, plan.given.readers)
+
+
+def _recorded(path: str, plan: Plan) -> Recording:
+    from vrelko.core.drift.recorded import read_recording
+
+    return read_recording(read_lines(path), round(plan.judgement.rows))
+
+
+@click.command()
+@pages_arguments
+@click.option("--show", is_flag=True, help="Show what is stored; build nothing.")
+@json_option
+def anchors(pages: str, listings: Sequence[str], show: bool, as_json: bool) -> None:
+    """Build the anchors of listings served by the strategy "anchored", or build them anew.
+
+    Reads every key of the listing's variants in use once, in order, and writes the bounds of pages
+    to the file that steady.anchors names. The database is only read.
+    """
+    from vrelko.cli.anchors import build, show_anchors, stored
+
+    with status("reading keys"):
+        found = stored(pages, listings) if show else build(pages, listings)
+    print_result(found, as_json, lambda: show_anchors(found))
+
+
+@click.command()
+@click.argument("database")
+@click.argument("table")
+@click.argument("column")
+@click.option(
+    "--seconds", type=click.FloatRange(0.1, 86_400), default=30.0, show_default=True,
+    help="How long to watch.",
+)  # fmt: skip
+@click.option(
+    "--every-ms", type=click.IntRange(1, 60_000), default=50, show_default=True,
+    help="Pause between looks: how exact the delays are.",
+)  # fmt: skip
+@click.option(
+    "--poll-s", type=click.FloatRange(0, 86_400), default=1.0, show_default=True,
+    help="Seconds between two requests of your reader.",
+)  # fmt: skip
+@click.option(
+    "--figure", type=click.Path(dir_okay=False), metavar="FILE.svg",
+    help="Draw the rows lost by the seconds waited.",
+)  # fmt: skip
+@json_option
+def settle(
+    database: str,
+    table: str,
+    column: str,
+    seconds: float,
+    every_ms: int,
+    poll_s: float,
+    figure: str | None,
+    as_json: bool,
+) -> None:
+    """Watch how late new rows become visible, and tell how long a reader of the tail should wait.
+
+    COLUMN of TABLE holds when a row was written. A reader that goes on from the last row it saw
+    loses rows that commit late; one that waits for a settle delay loses fewer. Only reads.
+    """
+    from vrelko.cli.drift_tables import show_settling
+    from vrelko.core.drift.settle_delay import advise_settling
+    from vrelko.measuring.commits import watch_commits
+
+    with opened(database) as engine, status(f"watching {table} for {seconds:g} s"):
+        delays = watch_commits(engine, table, column, seconds, every_ms / 1_000)
+        name = engine.dialect.name
+    found = advise_settling(delays, seconds, poll_s)
+    if figure:
+        _draw(figure, delays, len(delays.seconds) / seconds, poll_s)
+    result: dict[str, Any] = {
+        "schema": "vrelko.settling/1", "table": table, "column": column, "engine": name,
+        **found.as_dict(),
+    }  # fmt: skip
+    print_result(result, as_json, lambda: show_settling(found, table, column, name))
+
+
+def _draw(path: str, delays: Any, rate: float, poll_s: float) -> None:
+    from vrelko.cli.needs import needs_extra
+    from vrelko.cli.options import write_text
+
+    with needs_extra("report", "a report or figure"):
+        from vrelko.reporting.drift_figures import draw_settling
+    write_text(path, draw_settling(delays, rate, poll_s))
+    click.echo(f"figure written to {Path(path)}", err=True)

@@ -1,0 +1,222 @@
+"""The command `serve`: listings over HTTP, and the demo page."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import logging
+import signal
+import socket
+import stat
+import threading
+import webbrowser
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any
+
+import click
+
+from vrelko.cli.needs import needs_extra
+from vrelko.errors import DatabaseError, PageError
+
+_LOOPBACK = ("localhost", "127.0.0.1", "::1")
+_EVERYWHERE = ("0.0.0.0", "::", "")
+
+
+@click.command()
+@click.argument("pages", type=click.Path(), metavar="[PAGES]", required=False)
+@click.option("--host", default="127.0.0.1", show_default=True, help="Address to listen on.")
+@click.option(
+    "--port", type=click.IntRange(0, 65_535), default=8_080, show_default=True,
+    help="Port to listen on; 0 takes a free one.",
+)  # fmt: skip
+@click.option(
+    "--allow-host", "allowed", multiple=True, metavar="NAME",
+    help="A name by which requests may call this server, besides its address. May be repeated.",
+)  # fmt: skip
+@click.option(
+    "--demo", "folder", type=click.Path(file_okay=False), default=None, metavar="FOLDER",
+    help="Serve the demo page on a copy of the database that `vrelko demo` left there.",
+)  # fmt: skip
+@click.option("--open", "opens", is_flag=True, help="Open it in the browser.")
+@click.option("--log", "log_requests", is_flag=True, help="Write a line for each request.")
+@click.option("--log-values", is_flag=True, help="Write the values in addresses too.")
+@click.option(
+    "--pool", type=click.IntRange(1, 1_000), default=None,
+    help="Connections to the database; otherwise the pages file's, or 15.",
+)  # fmt: skip
+@click.option(
+    "--statement-ms", type=click.FloatRange(1, 3_600_000), default=None,
+    help="Milliseconds a statement may take; otherwise the pages file's, or 10,000.",
+)  # fmt: skip
+@click.option(
+    "--at-once", type=click.IntRange(1, 1_000), default=None,
+    help="Requests of one listing under way at once; otherwise half of the pool, or 8.",
+)  # fmt: skip
+@click.option(
+    "--grace-s", type=click.IntRange(0, 600), default=8, show_default=True,
+    help="Seconds that requests under way may take when the server is asked to end.",
+)  # fmt: skip
+@click.option("--json", "as_json", is_flag=True, help="Print the OpenAPI description, not serve.")
+def serve(
+    pages: str | None,
+    host: str,
+    port: int,
+    folder: str | None,
+    allowed: Sequence[str] = (),
+    opens: bool = False,
+    log_requests: bool = False,
+    log_values: bool = False,
+    pool: int | None = None,
+    statement_ms: float | None = None,
+    at_once: int | None = None,
+    grace_s: int = 8,
+    as_json: bool = False,
+) -> None:
+    """Serve the listings of a pages file over HTTP, or the demo page.
+
+    Each listing answers at /NAME as JSON or as a document, with links to other pages; /NAME/export
+    streams it; / lists them, /openapi.json describes them, /healthz tells whether the database
+    answers, and /metrics counts. The database is only read. Ends with Ctrl-C.
+    """
+    if (pages is None) == (folder is None):
+        raise click.UsageError("Name a pages file, or a folder with --demo")
+    with needs_extra("web", "serving"):
+        import uvicorn  # noqa: F401
+
+        import vrelko.web.application  # noqa: F401
+    hosts = [*_LOOPBACK, *allowed, *([] if host in _EVERYWHERE else [host])]
+    settings = {
+        "hosts": hosts, "log_requests": log_requests or log_values, "log_values": log_values,
+        "time_limit_ms": statement_ms, "at_once": at_once,
+    }  # fmt: skip
+    given = {key: value for key, value in settings.items() if value is not None}
+    if pages is None:
+        app, close = _demo(Path(str(folder)), hosts)
+    else:
+        app, close = _listings(pages, given, pool)
+    try:
+        if as_json:
+            _print_description(app)
+            return
+        _warn(pages, host, allowed)
+        _run(app, host, port, opens, grace_s)
+    finally:
+        close()
+
+
+def _run(app: Any, host: str, port: int, opens: bool, grace_s: int) -> None:
+    """Serve until a signal ends it; the address is told once the server listens."""
+    import uvicorn
+
+    from vrelko.web.slow_clients import PatientProtocol
+
+    listener = _listen(host, port)
+    shown = f"[{host}]" if ":" in host else host
+    if host in _EVERYWHERE:
+        shown = "[::1]" if ":" in host else "127.0.0.1"
+    address = f"http://{shown}:{listener.getsockname()[1]}/"
+
+    class Server(uvicorn.Server):
+        async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+            await super().startup(sockets)
+            click.echo(f"{address}  (Ctrl-C ends it)", err=True)
+            if opens:
+                threading.Thread(target=webbrowser.open, args=[address], daemon=True).start()
+
+    _log_to_stderr()
+    config = uvicorn.Config(
+        app, log_level="warning", http=PatientProtocol, timeout_graceful_shutdown=grace_s,
+        limit_concurrency=1_000, h11_max_incomplete_event_size=65_536, server_header=False,
+    )  # fmt: skip
+    logging.getLogger("uvicorn.error").addFilter(_is_trouble)
+    for ending in (signal.SIGINT, signal.SIGTERM):  # which the server raises again when it ended
+        signal.signal(ending, lambda *_: None)
+    Server(config).run([listener])
+
+
+def _is_trouble(record: logging.LogRecord) -> bool:
+    """Tell whether a record is more than that the server's end cut an answer short."""
+    kind = record.exc_info[0] if record.exc_info else None
+    return kind is None or not issubclass(kind, asyncio.CancelledError)
+
+
+def _listen(host: str, port: int) -> socket.socket:
+    """Return a socket that listens. Raises PageError where there is none to be had."""
+    try:
+        kind, _, _, _, address = socket.getaddrinfo(
+            host or None, port, type=socket.SOCK_STREAM, flags=socket.AI_PASSIVE
+        )[0]
+        listener = socket.socket(kind, socket.SOCK_STREAM)
+        try:
+            listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            listener.bind(address)
+            listener.listen(1_024)
+        except OSError:
+            listener.close()
+            raise
+    except OSError as error:
+        raise PageError(
+            f"nothing can listen at {host!r}, port {port}: {error.strerror or error}",
+            "Name an address of this machine with --host, and a free port with --port",
+            "serve-address",
+        ) from error
+    return listener
+
+
+def _warn(pages: str | None, host: str, allowed: Sequence[str]) -> None:
+    if host in _EVERYWHERE:
+        names = ", ".join(allowed) or "none so far"
+        click.echo(
+            f"warning: every machine that reaches {host} can read these listings; requests are "
+            f"answered for localhost and the names of --allow-host ({names})",
+            err=True,
+        )
+    if pages is not None and Path(pages).stat().st_mode & (stat.S_IWGRP | stat.S_IWOTH):
+        click.echo(f"warning: others may write {pages}, and its python = lines run code", err=True)
+
+
+def _log_to_stderr() -> None:
+    handler = logging.StreamHandler()
+    handler.setFormatter(logging.Formatter("%(asctime)s %(message)s"))
+    told = logging.getLogger("vrelko.web")
+    told.addHandler(handler)
+    told.setLevel(logging.INFO)
+    told.propagate = False
+
+
+_STATEMENT_MS = 10_000.0
+
+
+def _listings(
+    pages: str, given: dict[str, Any], pool: int | None
+) -> tuple[Any, Callable[[], None]]:
+    from vrelko.pagesfile.load import load
+    from vrelko.web.application import make_app
+    from vrelko.web.http_options import Wire
+
+    loaded = load(pages, pool=pool)
+    wires = {name: Wire(**settings) for name, settings in loaded.web.items()}
+    settings = {"time_limit_ms": _STATEMENT_MS, **loaded.operation, **given}
+    app = make_app(dict(loaded), loaded.engine, title=Path(pages).stem, wires=wires, **settings)
+    return app, loaded.close
+
+
+def _demo(folder: Path, hosts: Sequence[str]) -> tuple[Any, Callable[[], None]]:
+    from vrelko.web.demo.live import Live
+    from vrelko.web.demo.site import make_demo
+
+    database = folder / "larkmere.db"
+    if not database.is_file():
+        raise DatabaseError(
+            f"there is no demo database in {str(folder)!r}", "Make it with: vrelko demo",
+            "demo-missing",
+        )  # fmt: skip
+    live = Live(database)
+    return make_demo(live, hosts), live.close
+
+
+def _print_description(app: Any) -> None:
+    from vrelko.web.application import describe_app
+
+    click.echo(json.dumps(describe_app(app), indent=2))

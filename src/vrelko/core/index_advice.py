@@ -1,0 +1,196 @@
+"""Index advice: which indexes the variants in use lack, each named once."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from vrelko.core.access import advise_index, choose_path, fixed_columns
+from vrelko.core.cost.groups import find_groups
+from vrelko.core.cost.model import CostModel, make_model
+from vrelko.core.cost.rates import Clock
+from vrelko.core.cost.work import Work
+from vrelko.core.facts import ServerFacts, TableFacts, declared_bytes
+from vrelko.core.identifiers import quote, quote_table
+from vrelko.core.index import IndexFacts
+from vrelko.core.order import Order
+from vrelko.core.outline import Outline
+
+SORTED_ROWS = 1_000
+"""Fewer rows than this are sorted for each page well within a millisecond; no index is advised."""
+
+_GROUPS = 2.0  # pages; groups of fewer rows are sorted for each page at little cost
+_MOST_INCLUDED = 64.0  # bytes of columns that an index is widened by
+_PAYS = 1.5
+
+_FILL = 0.69  # of a b-tree block, after random inserts (Yao 1978)
+
+
+@dataclass(frozen=True, slots=True)
+class Advice:
+    """An index worth making: its statement, what it serves, and a page's work with it.
+
+    `order` is the first of the orders that `serves` names with their listings. `bytes` it would
+    take, `insert_us` it would add to an insert; `judged` says by what it was weighed.
+    """
+
+    index: IndexFacts
+    table: str
+    order: str
+    sql: str
+    before: Work
+    after: Work
+    before_ms: float
+    after_ms: float
+    bytes: float
+    insert_us: float
+    serves: tuple[str, ...] = ()
+    judged: str = "model"
+
+
+def advise_indexes(
+    outline: Outline,
+    orders: Sequence[Order],
+    table: TableFacts,
+    server: ServerFacts,
+    clock: Clock,
+    jumps: bool = False,
+    today: Mapping[str, CostModel] | None = None,
+) -> Iterator[Advice]:
+    """Yield an index for each order of a listing that none serves; none that another covers.
+
+    `jumps`: readers ask for pages by number, so that an index which holds all columns may pay.
+    `today`: the cost models of orders as they are, where more is known than facts tell.
+    """
+    known = table
+    for order in orders:
+        path = choose_path(outline, order, known, server.engine, served=True)
+        if path.kind == "ordered" and not set(fixed_columns(outline)) - set(path.fixed):
+            continue
+        if table.rows * path.share < SORTED_ROWS:
+            continue
+        size = outline.sizes.default
+        if path.kind == "grouped" and find_groups(order, path, table).size(0.0) < _GROUPS * size:
+            continue
+        if any(not table.has_column(name) for name in order.names) or table.is_view:
+            continue
+        if not _can_index(outline, order, table, server):
+            continue
+        index = _for_engine(advise_index(outline, order, table, server.engine), outline, server)
+        if jumps and server.engine == "postgresql":
+            index = _with_included(index, outline, order, table, server, clock)
+        known = replace(known, indexes=(*known.indexes, replace(index, partial=False)))
+        model = (today or {}).get(str(order)) or make_model(outline, order, table, server)
+        before = model.keyset(size + 1, at=model.matching / 3)
+        after = make_model(outline, order, known, server).keyset(size + 1, at=model.matching / 3)
+        bytes_ = table.rows * (index.entry_bytes or 20.0) / _FILL
+        yield Advice(
+            index, table.name, str(order), create_text(index, table, server.engine), before,
+            after, clock.ms(before), clock.ms(after), bytes_, _insert_us(bytes_, server),
+            (f"{outline.name}: {order}",),
+        )  # fmt: skip
+
+
+def _can_index(outline: Outline, order: Order, table: TableFacts, server: ServerFacts) -> bool:
+    """Tell whether an index of an order's columns would be read in that order.
+
+    MariaDB: not of TEXT, BLOB and JSON, of which it indexes a beginning alone; not of ENUM and SET,
+    which it sorts by number and compares by text (see docs/values.md); and no more than 3,072
+    bytes.
+    """
+    if server.engine != "mariadb":
+        return True
+    names = {*fixed_columns(outline), *order.names}
+    kinds = {name: table.column(name).type.upper() for name in names if table.has_column(name)}
+    fixed = fixed_columns(outline)
+    if any(part in kind for kind in kinds.values() for part in ("TEXT", "BLOB", "JSON")):
+        return False
+    sorted_by = [kind for name, kind in kinds.items() if name not in fixed]
+    if any(kind.startswith(("ENUM", "SET")) for kind in sorted_by):
+        return False
+    return sum(declared_bytes(kind) for kind in kinds.values()) <= _MOST_KEY_BYTES
+
+
+_MOST_KEY_BYTES = 3_072.0  # of an InnoDB index
+
+
+def create_text(index: IndexFacts, table: TableFacts, engine: str) -> str:
+    """Return the statement that makes an index."""
+    parts = []
+    for column in index.columns:
+        text = quote(column.name or "", engine) + (" DESC" if column.descending else "")
+        natural = column.descending  # PostgreSQL puts NULLs last ascending, first descending
+        if engine == "postgresql" and column.nulls_first not in (None, natural):
+            text += " NULLS FIRST" if column.nulls_first else " NULLS LAST"
+        parts.append(text)
+    others = ", ".join(quote(name, engine) for name in index.included)
+    included = f" INCLUDE ({others})" if index.included else ""
+    where = f" WHERE {index.where}" if index.where else ""
+    source = quote_table(table.name, table.schema, engine)
+    name = quote(index.name, engine)
+    return f"CREATE INDEX {name} ON {source} ({', '.join(parts)}){included}{where}"
+
+
+def merge_advice(advice: Iterable[Advice]) -> tuple[Advice, ...]:
+    """Return the advice of several listings with each index once; longer ones take in shorter."""
+    kept: list[Advice] = []
+    for one in sorted(advice, key=lambda item: -len(item.index.columns)):
+        for i, other in enumerate(kept):
+            ours, theirs = one.index.columns, other.index.columns
+            if one.table == other.table and theirs[: len(ours)] == ours and (
+                one.index.where == other.index.where
+            ):  # fmt: skip
+                kept[i] = replace(other, serves=tuple(dict.fromkeys((*other.serves, *one.serves))))
+                break
+        else:
+            kept.append(one)
+    return tuple(kept)
+
+
+def _with_included(
+    index: IndexFacts,
+    outline: Outline,
+    order: Order,
+    table: TableFacts,
+    server: ServerFacts,
+    clock: Clock,
+) -> IndexFacts:
+    """Return the index with the other columns included, where pages by number gain by half."""
+    needed = {name for owner, name in outline.columns if owner == table.name}
+    needed |= {condition.column for condition in outline.conditions}
+    missing = [column for column in table.columns if column.name in needed - index.held]
+    width = sum(column.width or 8.0 for column in missing)
+    if not missing or width > _MOST_INCLUDED or len(outline.tables) > 1:
+        return index
+    size = (index.entry_bytes or 20.0) + width
+    whole = replace(index, included=tuple(c.name for c in missing), entry_bytes=size)
+
+    def jump(one: IndexFacts) -> float:
+        richer = replace(table, indexes=(*table.indexes, replace(one, partial=False)))
+        model = make_model(outline, order, richer, server)
+        return clock.ms(model.offset(model.matching / 2, outline.sizes.default))
+
+    return whole if jump(whole) < jump(index) / _PAYS else index
+
+
+def _for_engine(index: IndexFacts, outline: Outline, server: ServerFacts) -> IndexFacts:
+    """Return the index as a partial one where a fixed "is NULL" keeps rows for good.
+
+    So are rows that were marked as deleted left out, where the engine knows partial indexes.
+    """
+    kept = [c.column for c in outline.conditions if c.kind == "null" and c.table == outline.table]
+    if not kept or server.engine == "mariadb":
+        return index
+    where = " AND ".join(f"{quote(column, server.engine)} IS NULL" for column in kept)
+    return replace(index, where=where, partial=True)
+
+
+def _insert_us(bytes_: float, server: ServerFacts) -> float:
+    """Return about the microseconds an index of a size adds to an insert, its blocks in cache.
+
+    A descent and one changed leaf: 3 µs on SQLite, 4 on the servers, and 20 more for each leaf
+    that a cache smaller than the index must fetch.
+    """
+    base = 3.0 if server.engine == "sqlite" else 4.0
+    cache = server.cache_bytes or bytes_
+    return base + 20.0 * max(1 - cache / max(bytes_, 1.0), 0.0)

@@ -1,0 +1,153 @@
+"""drift: what walks of a plan suffer: expected, simulated, replayed, and beside real writers."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, replace
+from typing import Any
+
+from sqlalchemy import Engine
+
+from vrelko.core.arithmetic import page_count
+from vrelko.core.drift.costs import WayCost
+from vrelko.core.drift.expectation import DriftExpectation, expect_drift
+from vrelko.core.drift.recorded import Recording
+from vrelko.core.drift.sentences import tell, walks_a_day
+from vrelko.core.drift.simulating import WALKS, Simulated, simulate, simulate_recorded
+from vrelko.core.drift.walks import WAYS, Way
+from vrelko.core.workload import Depth
+from vrelko.errors import PageError
+from vrelko.measuring.concurrent import Crowd, Crowded, run_crowd
+from vrelko.measuring.replay import Replayed, Walks, replay
+from vrelko.planning.plan import Plan
+
+SCHEMA = "vrelko.drift/3"
+
+_RECORDED_WALKS = 200
+
+
+@dataclass(frozen=True, slots=True)
+class Drift:
+    """Drift of one listing's walks: expected by closed forms, simulated, replayed, crowded.
+
+    `overlap` rows are asked for again in the way of that name: the least with which a walk misses
+    any row with a chance of at most one in a hundred. `costs` are those of each way. `sentences`
+    say it in words; `walks_a_day` are those of all readers. `recorded`: the changes were given, not
+    drawn, so there are no closed forms.
+    """
+
+    listing: str
+    pages: int
+    dwell_s: float
+    expected: tuple[DriftExpectation, ...]
+    simulated: tuple[Simulated, ...]
+    replayed: tuple[Replayed, ...]
+    overlap: int
+    sentences: tuple[str, ...]
+    costs: tuple[WayCost, ...] = ()
+    crowded: tuple[Crowded, ...] = ()
+    recorded: bool = False
+    walks_a_day: float = 0.0
+
+    @property
+    def shown(self) -> tuple[Simulated, ...]:
+        """The ways worth telling apart: no overlap where none need be asked for again."""
+        return tuple(one for one in self.simulated if one.way != "overlap" or self.overlap)
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return the result as plain data (schema `vrelko.drift/3`)."""
+        return {"schema": SCHEMA, **asdict(self)}
+
+    def to_json(self) -> str:
+        """Return the result as JSON text."""
+        return json.dumps(self.as_dict(), indent=2)
+
+
+def drift(
+    plan: Plan,
+    engine: Engine | None = None,
+    walks: int = 20,
+    seed: int = 1,
+    progress: Callable[[int], None] | None = None,
+    copy: Engine | None = None,
+    simulations: int = WALKS,
+    *,
+    recording: Recording | None = None,
+    concurrent_s: float = 0.0,
+) -> Drift:
+    """Return what walks over a planned listing suffer while its writers write.
+
+    Without `engine` closed forms and `simulations` simulated walks alone; with one, `walks` walks
+    are replayed too: on a temporary copy of that SQLite file, or on a table that is made for the
+    time in the database of `copy`. `recording`: changes that happened, instead of those drawn from
+    the writers' rates; they are simulated alone. `concurrent_s`: seconds that real readers walk the
+    copy beside real writers. Raises PageError for walks that cannot be, DatabaseError when rows
+    cannot be copied.
+    """
+    _check(plan)
+    pages, dwell, size = plan.candidates[0].drift.pages, plan.given.readers.dwell_s, _size(plan)
+    readers, overlap = plan.given.readers, plan.overlap
+    if recording is not None:
+        expected: tuple[DriftExpectation, ...] = ()
+        courses = recording.courses(size, pages, dwell, _RECORDED_WALKS, overlap)
+        simulated = simulate_recorded(courses)
+    else:
+        stream = plan.stream
+        expected = tuple(expect_drift(way, stream, size, pages, dwell, overlap) for way in WAYS)
+        simulated = simulate(stream, size, pages, dwell, simulations, seed, overlap)
+    replayed: tuple[Replayed, ...] = ()
+    crowded: tuple[Crowded, ...] = ()
+    if engine is not None and recording is None and walks:
+        replayed = replay(engine, plan, Walks(walks, seed), progress, copy)
+    if engine is not None and concurrent_s > 0:
+        crowded = run_crowd(engine, plan, Crowd(concurrent_s, seed=seed), copy)
+    told = tuple(tell(plan.listing, pages, dwell, simulated, readers, overlap))
+    a_day, ways = walks_a_day(readers), plan.ways
+    return Drift(plan.listing, pages, dwell, expected, simulated, replayed, overlap, told, ways,
+                 crowded, recording is not None, a_day)  # fmt: skip
+
+
+def clean_by_rate(
+    plan: Plan,
+    factors: tuple[float, ...],
+    walks: int = 100,
+    seed: int = 1,
+    ways: tuple[Way, ...] = ("offset", "ceiling", "overlap", "keyset"),
+) -> dict[Way, list[float]]:
+    """Return each way's share of clean walks where all write rates are multiplied by factors."""
+    pages, dwell = plan.candidates[0].drift.pages, plan.given.readers.dwell_s
+    usual, overlap = plan.stream, plan.overlap
+    found: dict[Way, list[float]] = {}
+    for factor in factors:
+        stream = replace(
+            usual, inserts=usual.inserts * factor, deletes=usual.deletes * factor,
+            moves=usual.moves * factor,
+        )  # fmt: skip
+        for one in simulate(stream, _size(plan), pages, dwell, walks, seed, overlap, ways):
+            found.setdefault(one.way, []).append(one.clean)
+    return found
+
+
+def _size(plan: Plan) -> int:
+    return plan.judgement.size
+
+
+def _check(plan: Plan) -> None:
+    """Raise PageError for walks on which nothing can be said."""
+    readers = plan.given.readers
+    if readers.dwell_s <= 0:
+        raise PageError(
+            "a dwell of 0 s leaves no time in which rows could change",
+            f"Give dwell_s, the seconds on a page, under listing.{plan.listing}.readers",
+            "drift-dwell",
+        )
+    pages = max(page_count(round(plan.judgement.rows), _size(plan)), 1)
+    asked = readers.depth != Depth() and plan.outline.kind != "choices"
+    if asked and readers.depth.mean > pages:
+        raise PageError(
+            f"walks of {readers.depth.mean:g} pages go past the {pages:,} pages that "
+            f"{plan.listing} has",
+            f"Give a depth of at most {pages:,} under listing.{plan.listing}.readers",
+            "drift-depth",
+        )

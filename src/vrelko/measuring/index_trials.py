@@ -1,0 +1,133 @@
+"""Trying indexes before they are made: on a copy (SQLite), or as hypothetical ones (PostgreSQL)."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from sqlalchemy import Connection, Engine, text
+
+from vrelko.core.cost.model import make_model
+from vrelko.core.cost.rates import Clock
+from vrelko.core.index_advice import Advice
+from vrelko.engines.registry import database_errors
+from vrelko.errors import PageError
+from vrelko.measuring.table_copies import copy_of_file
+from vrelko.measuring.trials import Bench, time_trials
+from vrelko.planning.access_paths import route_use
+from vrelko.planning.plan import Plan, plan_listings
+from vrelko.surveying.survey import survey
+
+_OVERSTATED = 1.5  # times the size an index has when built, that HypoPG says it would
+_ROUNDS = 5
+_UNTRIED = {
+    "postgresql": "not tried: the extension hypopg is not installed in this database",
+    "mariadb": "not tried: MariaDB cannot try an index before it is made",
+}
+
+
+def try_indexes(engine: Engine, given: Plan) -> Plan:
+    """Return the plan with its index advice tried, as far as the engine allows; else as it was.
+
+    SQLite: every index is built on a copy of the file, and the order's pages are timed before and
+    after. PostgreSQL with the extension hypopg in this database: the server is asked whether it
+    would take the index, which is never built. Otherwise the advice says why it was not tried.
+    Raises DatabaseError.
+    """
+    if not given.indexes:
+        return given
+    name = given.facts.server.engine
+    with database_errors("trial of an index"):
+        if name == "sqlite":
+            tried = _on_a_copy(engine, given)
+        elif name == "postgresql" and _has_hypopg(engine):
+            tried = _hypothetically(engine, given)
+        else:
+            why = _UNTRIED[name if name == "postgresql" else "mariadb"]
+            tried = tuple(replace(one, judged=f"{one.judged}; {why}") for one in given.indexes)
+    return replace(given, judgement=replace(given.judgement, advice=tried))
+
+
+def _on_a_copy(engine: Engine, given: Plan) -> tuple[Advice, ...]:
+    with copy_of_file(engine) as copy:
+        before = {a.index.name: _page_ms(copy, given, a) for a in given.indexes}
+        tried = []
+        for advice in given.indexes:
+            size = _bytes(copy)
+            with copy.begin() as connection:
+                connection.execute(text(advice.sql))
+            grown = _bytes(copy) - size
+            wanted = given.given
+            (fresh,) = plan_listings(
+                [given.served], survey(copy, given.served), wanted.readers, wanted.writers,
+                wanted.needs, given.params, engine=copy,
+            )  # fmt: skip
+            after = _page_ms(copy, fresh, advice)
+            tried.append(
+                replace(advice, before_ms=before[advice.index.name], after_ms=after,
+                        bytes=float(grown), judged="built on a copy")
+            )  # fmt: skip
+    return tuple(tried)
+
+
+def _page_ms(engine: Engine, given: Plan, advice: Advice) -> float:
+    """Return the milliseconds of a page in the order that the advice serves."""
+    use = next((u for u in given.uses if str(u.order) == advice.order), given.uses[0])
+    with engine.connect() as connection:
+        bench = Bench(connection, given, use)
+        offset, size = int(bench.model.matching / 2), given.judgement.size
+        try:
+            trial = bench.page("keyset", offset, size)
+        except PageError:  # fewer rows than half of those estimated
+            trial = bench.page("keyset", 0, size)
+        ((_, ms),) = time_trials([trial], _ROUNDS)
+    return ms
+
+
+def _bytes(engine: Engine) -> int:
+    with engine.connect() as connection:
+        pages = connection.execute(text("PRAGMA page_count")).scalar() or 0
+        return int(pages) * int(connection.execute(text("PRAGMA page_size")).scalar() or 0)
+
+
+def _has_hypopg(engine: Engine) -> bool:
+    with engine.connect() as connection:
+        found = connection.execute(text("SELECT 1 FROM pg_extension WHERE extname = 'hypopg'"))
+        return found.scalar() is not None
+
+
+def _hypothetically(engine: Engine, given: Plan) -> tuple[Advice, ...]:
+    with engine.connect() as connection:
+        return tuple(_imagine(connection, given, advice) for advice in given.indexes)
+
+
+def _imagine(connection: Connection, given: Plan, advice: Advice) -> Advice:
+    """Return advice as the server judges it with the index imagined, seen by this session alone."""
+    made = connection.execute(
+        text("SELECT indexrelid, indexname FROM hypopg_create_index(:sql)"), {"sql": advice.sql}
+    ).one()
+    try:
+        size = connection.execute(
+            text("SELECT hypopg_relation_size(:oid)"), {"oid": made.indexrelid}
+        ).scalar()
+        use = next((u for u in given.uses if str(u.order) == advice.order), given.uses[0])
+        table = given.facts.table(advice.table)
+        imagined = replace(advice.index, name=str(made.indexname), partial=False)
+        richer = replace(table, indexes=(*table.indexes, imagined))
+        facts = replace(
+            given.facts,
+            tables=tuple(richer if t.name == table.name else t for t in given.facts.tables),
+        )
+        routed = route_use(connection, given.served, use, facts)
+        taken = routed.routes is not None and routed.routes.page.index == imagined
+        model = make_model(use.outline, use.order, richer, facts.server, routed.routes)
+        after = model.keyset(given.judgement.size + 1)
+    finally:
+        connection.execute(text("SELECT hypopg_reset()"))
+    judged = "hypothetical index, which the server takes"
+    if not taken:
+        judged = "hypothetical index, which the server does not take"
+    clock = Clock(given.judgement.rates, given.facts.server)
+    return replace(
+        advice, after=after, after_ms=clock.ms(after), judged=judged,
+        bytes=float(size or advice.bytes) / _OVERSTATED,
+    )  # fmt: skip

@@ -1,0 +1,1 @@
+"""The pages file: its schema, and listings loaded from it."""

@@ -1,0 +1,136 @@
+"""Reading a pages file as TOML: its model, its database's address, its secrets."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from pathlib import Path
+
+from pydantic import ValidationError
+from sqlalchemy.engine import make_url
+from sqlalchemy.exc import ArgumentError
+
+from vrelko.errors import PagesFileError, nearest
+from vrelko.pagesfile.schema import CONDITION, PagesModel
+
+_DATABASE = b"SQLite format 3\x00"
+
+
+def read_model(file: Path) -> PagesModel:
+    """Return what a pages file holds. Raises PagesFileError, naming file and key."""
+    try:
+        raw = file.read_bytes()
+        if raw.startswith(_DATABASE):
+            raise PagesFileError(
+                f"{str(file)!r} is an SQLite database, and a pages file is asked for",
+                f'Write a TOML file with url = "sqlite:///{file.name}" under [source] and a '
+                "[listing.NAME] table; `vrelko survey` takes the database itself",
+                "pages-database",
+            )
+        data = tomllib.loads(raw.decode("utf-8"))
+    except FileNotFoundError:
+        if "://" in str(file) or ":/" in str(file):
+            raise PagesFileError(
+                "a database URL was given, and a pages file is asked for",
+                "Write a TOML file with url = … under [source] and a [listing.NAME] table; "
+                "`vrelko survey` takes the URL itself",
+                "pages-database",
+            ) from None
+        raise PagesFileError(
+            f"there is no pages file {str(file)!r}",
+            "Check the path; `vrelko demo` writes one to start from",
+            "pages-missing",
+        ) from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise PagesFileError(
+            f"the pages file {str(file)!r} cannot be read: {error}",
+            "Name a readable TOML file in UTF-8",
+            "pages-unreadable",
+        ) from error
+    except tomllib.TOMLDecodeError as error:
+        raise PagesFileError(
+            f"{file} is no TOML: {error}", "Correct it at that place", "pages-toml"
+        ) from error
+    try:
+        return PagesModel.model_validate(data)
+    except ValidationError as error:
+        raise _explain(file, error) from None
+
+
+def _explain(file: Path, error: ValidationError) -> PagesFileError:
+    """Return the first fault of a pages file as file, key, what was expected and what to write."""
+    first = error.errors()[0]
+    path = [str(part) for part in first["loc"]]
+    if path[:1] == ["listing"] and len(path) > 3 and path[2] in ("where", "filters"):
+        path = path[:4]
+    key = ".".join(path)
+    if first["type"] == "extra_forbidden":
+        known = PagesModel.keys_beside(path)
+        return PagesFileError(
+            f"{file}: the key {key!r} is not known", nearest(path[-1], known), "pages-key"
+        )
+    if first["type"] == "missing":
+        return PagesFileError(
+            f"{file}: the key {key!r} is missing", "Add it; see docs/pages-file.md", "pages-key"
+        )
+    expected = first["msg"].removeprefix("Value error, ")
+    if len(path) > 3 and path[2] in ("where", "filters"):
+        expected = CONDITION
+    return PagesFileError(
+        f"{file}: the key {key!r} does not hold what it should",
+        f"Expected: {expected[0].lower()}{expected[1:]}",
+        "pages-value",
+    )
+
+
+def address_of(file: Path, model: PagesModel) -> str:
+    """Return the address of the database that a pages file names. Raises PagesFileError."""
+    source = model.source
+    address = source.url
+    if source.url_env is not None:
+        address = os.environ.get(source.url_env)
+        if not address:
+            raise PagesFileError(
+                f"{file}: source.url_env names the environment variable {source.url_env!r}, which "
+                "is not set",
+                f"Set it, such as {source.url_env}=sqlite:///larkmere.db",
+                "pages-source",
+            )
+    if not address:
+        raise PagesFileError(
+            f"{file}: [source] does not say where the database is",
+            'Add url = "sqlite:///file.db", url_env = "NAME" for a variable that holds it, or '
+            'facts = "facts.json" to plan without a database',
+            "pages-source",
+        )
+    return _beside(file, address)
+
+
+def secrets_of(file: Path, model: PagesModel) -> list[str]:
+    """Return the secrets that sign cursors, newest first. Raises PagesFileError."""
+    named = model.source.secrets_env
+    if named is None:
+        return []
+    found = [one.strip() for one in os.environ.get(named, "").split(",") if one.strip()]
+    if not found:
+        raise PagesFileError(
+            f"{file}: source.secrets_env names the environment variable {named!r}, which is not "
+            "set",
+            "Set it to a secret of 16 bytes or more, or to several with commas, the newest first",
+            "pages-source",
+        )
+    return found
+
+
+def _beside(file: Path, address: str) -> str:
+    """Return the address with a relative SQLite path taken from the pages file's folder."""
+    try:
+        url = make_url(address)
+    except ArgumentError:
+        return address
+    path = url.database
+    if url.get_backend_name() != "sqlite" or not path or path == ":memory:":
+        return address
+    if path.startswith("file:") or Path(path).is_absolute():
+        return address
+    return url.set(database=str(file.parent / path)).render_as_string(hide_password=False)

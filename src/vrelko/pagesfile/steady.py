@@ -1,0 +1,57 @@
+"""How a pages file says that pages are kept steady."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import create_engine
+from sqlalchemy.engine import make_url
+from sqlalchemy.exc import ArgumentError
+
+from vrelko.errors import PagesFileError
+from vrelko.pagesfile.schema import FrozenModel, ListingModel
+from vrelko.serving.steady.anchors import Anchors
+from vrelko.serving.steady.frozen import FrozenIds
+from vrelko.serving.steady.settings import Settle, Steady
+
+
+def steady_of(file: Path, listing: str, model: ListingModel) -> Steady | None:
+    """Return how a listing is kept steady. Raises PagesFileError, PageError and ListingError.
+
+    A file of anchors that is not there yet counts as empty: `vrelko anchors` makes it. The table
+    of frozen lists is made where it is missing.
+    """
+    said = model.steady
+    if said is None:
+        return None
+    anchors = None
+    if said.anchors is not None:
+        path = file.parent / said.anchors
+        size = model.sizes.default if model.sizes else 25
+        anchors = Anchors.load(path) if path.exists() else Anchors(size)
+    settle = None
+    if said.settle is not None:
+        settle = Settle(said.settle.column, said.settle.seconds, said.settle.horizon)
+    frozen = None if said.frozen is None else _frozen(file, listing, said.frozen)
+    return Steady(said.ceiling, said.overlap, settle, anchors, frozen)
+
+
+def _frozen(file: Path, listing: str, model: FrozenModel) -> FrozenIds:
+    address = model.url if model.url is not None else os.environ.get(str(model.url_env), "")
+    where = f"{file}: listing.{listing}.steady.frozen"
+    try:
+        url: Any = make_url(address)
+    except ArgumentError as error:
+        raise PagesFileError(
+            f"{where} gives no database URL", 'Write url = "sqlite:///lists.db"', "pages-frozen"
+        ) from error
+    if url.get_backend_name() == "sqlite" and url.database and url.database != ":memory:":
+        url = url.set(database=str(file.parent / url.database))
+    frozen = FrozenIds(
+        create_engine(url, hide_parameters=True), model.table, model.expires_s, model.most,
+        model.most_in_all, model.reuse_s, model.lists_a_reader,
+    )  # fmt: skip
+    frozen.create()
+    return frozen

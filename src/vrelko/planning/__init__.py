@@ -1,0 +1,1 @@
+"""Plans: access paths, judgement and statements of listings."""

@@ -1,0 +1,1 @@
+"""Spots as text: written, read, signed, encrypted."""

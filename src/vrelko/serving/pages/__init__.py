@@ -1,0 +1,1 @@
+"""One request: from what a reader asks for to a page."""

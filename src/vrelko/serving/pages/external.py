@@ -1,0 +1,119 @@
+"""Statements that others run themselves, and the page that their results make."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from sqlalchemy import Select
+
+from vrelko.core.arithmetic import offset_of
+from vrelko.core.spot import Spot
+from vrelko.engines.registry import dialect_named
+from vrelko.errors import PageError
+from vrelko.serving.pages.page import Page, Ways
+from vrelko.serving.pages.request import Opened
+from vrelko.serving.pages.rows import PageReader
+from vrelko.serving.variants.runner import Runner
+from vrelko.sql.rows import Cutter
+from vrelko.sql.statements import LIMIT, OFFSET, key_parameters
+
+if TYPE_CHECKING:
+    from vrelko.serving.listing import Listing
+
+
+class GivenResults(Runner):
+    """Hands out results that were had elsewhere, where a page would run a statement."""
+
+    def __init__(self, results: Sequence[Any]) -> None:
+        super().__init__(None, {})
+        self._results = list(results)
+
+    def fetch(
+        self,
+        select: Select[Any],
+        cutter: Cutter | None,
+        ours: Mapping[str, Any],
+        apart: Callable[[Any], Any] | None = None,
+    ) -> tuple[Sequence[Any], Sequence[Any]]:
+        """Return the rows of the next result, none where no more were given."""
+        if not self._results:
+            return [], []
+        result = self._results.pop(0)
+        result = result if apart is None else result.unique(apart)
+        if cutter is None:
+            rows = list(result.all())
+            return rows, rows
+        return cutter.split(result)
+
+
+def spell_out(
+    listing: Listing,
+    at: Spot | None,
+    dialect: str,
+    params: Mapping[str, Any] | None,
+    size: object,
+    order: str | None,
+) -> tuple[Select[Any], ...]:
+    """Return the selects of a page; see `Listing.statements`."""
+    opened = _open(listing, Runner(None, {}), dialect, params, order, None)
+    spot, rows = opened.spot_of(at), listing.sizes.check(size)
+    variant = opened.variant
+    values: dict[str, Any] = {**listing.steady.settled(opened.given), LIMIT: rows + 1}
+    if spot.kind in ("number", "offset"):
+        at_row = spot.at or 0
+        values[OFFSET] = offset_of(at_row, rows) if spot.kind == "number" else at_row
+        selects: tuple[Select[Any], ...] = (variant.offset(),)
+    elif spot.key is not None:
+        values |= key_parameters(spot.key)
+        selects = variant.seek(spot.key, spot.kind == "before", spot.near)
+    else:
+        selects = variant.edge(spot.kind == "end")
+    return tuple(select.params(values) for select in selects)
+
+
+def gather(
+    listing: Listing,
+    results: Sequence[Any],
+    at: Spot | None,
+    dialect: str,
+    params: Mapping[str, Any] | None,
+    size: object,
+    order: str | None,
+    scope: object,
+) -> Page:
+    """Return the page that results make; see `Listing.page_of`."""
+    if not isinstance(results, (list, tuple)) or not all(hasattr(r, "all") for r in results):
+        raise PageError(
+            "results are a list of what connection.execute(…) returned",
+            "Pass [connection.execute(select) for select in listing.statements(…)]",
+            "results-kind",
+        )
+    opened = _open(listing, GivenResults(results), dialect, params, order, scope)
+    spot, rows = opened.spot_of(at), listing.sizes.check(size)
+    if spot.fill:
+        raise PageError(
+            "a cursor's page cannot be put together from outside",
+            "Give Spot.after(key), Spot.before(key), a number or an offset",
+            "spot-own",
+        )
+    batch = PageReader(opened.runner, opened.variant, rows).read(spot, None)
+    if spot.kind == "before":
+        batch = replace(batch, after=True)
+    ways = Ways(opened.write, opened.variant, False, listing.kind == "grid")
+    return Page(batch, rows, spot, ways, ())
+
+
+def _open(
+    listing: Listing,
+    runner: Runner,
+    dialect: str,
+    params: Mapping[str, Any] | None,
+    order: str | None,
+    scope: object,
+) -> Opened:
+    variant, values, print_ = listing.variety.open(
+        listing.name, dialect_named(dialect), None, params, order, scope
+    )
+    return Opened(listing, None, variant, values, print_, runner)

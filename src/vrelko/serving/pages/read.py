@@ -1,0 +1,294 @@
+"""Answering one request for a page: where it begins, how its rows are read, what is told of it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from vrelko.core.arithmetic import MOST_NUMBER, NO_TOTAL, Total, check_whole, offset_of
+from vrelko.core.outline import check_choice
+from vrelko.core.spot import Spot
+from vrelko.engines.estimates import estimate_rows
+from vrelko.engines.limits import limit_time
+from vrelko.engines.registry import database_errors
+from vrelko.errors import CursorError, PageError, TimeLimitError
+from vrelko.serving.pages.page import NO_WALK, Page, Walk, Ways
+from vrelko.serving.pages.request import Opened, Request, open_variant
+from vrelko.serving.pages.rows import (
+    Batch,
+    PageReader,
+    prove_keys,
+    read_behind,
+    settle_total,
+)
+from vrelko.serving.pages.steady import read_steadily
+from vrelko.serving.steady.settings import UNSTEADY
+from vrelko.sql.entities import core_connection
+
+if TYPE_CHECKING:
+    from vrelko.serving.listing import Listing
+
+SPOTS = {
+    "grid": ("start", "end", "after", "before", "number", "offset"),
+    "feed": ("start", "after", "before"),
+    "choices": ("start",),
+    "export": ("start", "after", "before"),
+}
+"""Which spots each kind of listing takes."""
+
+
+def check_ends(on_bad_page: str, past_end: str) -> None:
+    """Raise ListingError unless both say what a page that is not there gives."""
+    check_choice(on_bad_page, ("error", "clamp"), "on_bad_page")
+    check_choice(past_end, ("empty", "last", "error"), "past_end")
+
+
+def answer(listing: Listing, lender: Any, request: Request) -> Page:
+    """Return the page a request asks for."""
+    opened = open_variant(listing, lender, request.params, request.order, request.scope)
+    clamps = request.on_bad_page == "clamp"
+    notes: list[str] = []
+    size = listing.sizes.default
+    if request.size is not None:
+        size = _size_of(listing, request.size, clamps, notes)
+    at = request.at
+    spot = _nearest_spot(opened, at, notes) if clamps else opened.spot_of(at)
+    if spot.kind not in SPOTS[listing.kind] or listing.strategy == "whole":
+        _check_kind(listing, spot, isinstance(at, str))
+    if listing.deepest is not None:
+        spot = _within(listing.deepest, spot, size, clamps, notes)
+    walk = NO_WALK
+    if request.time_limit_ms is not None:
+        with limit_time(core_connection(lender, listing.select), request.time_limit_ms):
+            opened.runner.limited = True
+            batch, walk = _read_walking(opened, spot, size, request, notes)
+    elif listing.steady is UNSTEADY and request.ceiling is None:
+        batch = _read(opened, spot, size, request, notes)
+    else:
+        batch, walk = _read_walking(opened, spot, size, request, notes)
+    if opened.variant.doubtful:
+        prove_keys(opened.runner, opened.variant, batch.full)
+    total = _to_carry(batch) if listing.count == "once" else None
+    by_offset, numbered = listing.strategy in _BY_OFFSET, listing.kind == "grid"
+    ways = Ways(opened.write, opened.variant, by_offset, numbered, total, walk)
+    clamped = "; ".join(notes) if notes else None
+    return listing.held.note(Page(batch, size, spot, ways, opened.runner.asked, clamped))
+
+
+_BY_OFFSET = frozenset({"offset", "two-ended", "deferred-join", "anchored", "frozen-ids"})
+
+
+def _read_walking(
+    opened: Opened, spot: Spot, size: int, request: Request, notes: list[str]
+) -> tuple[Batch, Walk]:
+    """Return a page's rows, and what its cursors tell of the walk it belongs to."""
+    if opened.listing.steady is UNSTEADY and request.ceiling is None:
+        return _read(opened, spot, size, request, notes), NO_WALK
+
+    def read(opened: Opened) -> Batch:
+        return _read(opened, spot, size, request, notes)
+
+    return read_steadily(opened, spot, size, request, read, notes)
+
+
+def _size_of(listing: Listing, size: object, clamps: bool, notes: list[str]) -> int:
+    if not clamps:
+        return listing.sizes.check(size)
+    rows = listing.sizes.clamp(size)
+    if size not in (None, "", rows, str(rows)):
+        notes.append(f"the page size asked for is not allowed; it is {rows:,}")
+    return rows
+
+
+def _nearest_spot(opened: Opened, at: Any, notes: list[str]) -> Spot:
+    """Return where a request begins, or the nearest place to it."""
+    try:
+        return opened.spot_of(at)
+    except CursorError:
+        notes.append("the cursor could not be read; this is the first page")
+    except PageError as error:
+        if not isinstance(at, Spot) or at.fault is None:
+            raise
+        notes.append(f"{error.what}; this is the nearest page")
+        return _nearest(at)
+    return Spot.start()
+
+
+def _nearest(spot: Spot) -> Spot:
+    """Return the nearest page or offset to a number that is none."""
+    try:
+        number = check_whole(spot.asked, "", "page")
+    except PageError:
+        return Spot.start()
+    if spot.kind == "number":
+        return Spot("number", at=min(max(number, 1), MOST_NUMBER))
+    return Spot("offset", at=min(max(number, 0), MOST_NUMBER))
+
+
+def _check_kind(listing: Listing, spot: Spot, from_cursor: bool) -> None:
+    taken: tuple[str, ...] = SPOTS[listing.kind]
+    if spot.kind in taken and listing.strategy != "whole":
+        return
+    if listing.strategy == "whole":
+        taken = ("start",)
+    elif from_cursor:
+        taken = (*taken, "offset")  # a listing's own cursors, whatever its kind
+    if spot.kind not in taken:
+        raise PageError(
+            f"a {listing.kind} served by {listing.strategy} has no page at {spot.kind!r}",
+            f"It takes: {', '.join(taken)}",
+            "spot-kind",
+        )
+
+
+def _within(deepest: int, spot: Spot, size: int, clamps: bool, notes: list[str]) -> Spot:
+    """Return the spot, no deeper by offset than the listing allows."""
+    if spot.kind not in _JUMPS:
+        return spot
+    at = spot.at or 0
+    offset = offset_of(at, size) if spot.kind == "number" else at
+    if offset <= deepest:
+        return spot
+    if not clamps:
+        raise PageError(
+            f"row {offset:,} is deeper than offsets go here ({deepest:,} rows)",
+            "Go on from a cursor: next and prev of a page have no such bound, nor has Spot.end()",
+            "offset-deep",
+        )
+    notes.append(f"offsets go {deepest:,} rows deep; this is the deepest page")
+    return Spot("offset", at=deepest // size * size)
+
+
+def _read(opened: Opened, spot: Spot, size: int, request: Request, notes: list[str]) -> Batch:
+    listing = opened.listing
+    kind = listing.total if request.total else "none"
+    counted = None if spot.total is None else _carried(listing, spot, kind)
+    batch = None
+    if spot.kind == "after":
+        batch = read_behind(opened.runner, opened.variant, spot, size)
+    if batch is None:
+        batch, counted = _read_any(opened, spot, size, request, counted, notes)
+    if kind == "none" or listing.strategy == "whole":
+        return batch
+    batch = settle_total(batch, kind, counted)
+    if batch.total is None:
+        batch = settle_total(batch, kind, _count(opened, kind))
+    return batch
+
+
+def _read_any(
+    opened: Opened,
+    spot: Spot,
+    size: int,
+    request: Request,
+    counted: Total | None,
+    notes: list[str],
+) -> tuple[Batch, Total | None]:
+    """Return the rows at any spot, and the total where it was counted for that."""
+    listing = opened.listing
+    overlap = listing.steady.overlap
+    reader = PageReader(opened.runner, opened.variant, size, listing.strategy, overlap, spot.seen)
+    if listing.strategy == "whole":
+        return _read_whole(listing, reader), None
+    ahead = listing.kind == "grid" and (
+        spot.kind == "end" or (listing.strategy == "two-ended" and spot.kind in _JUMPS)
+    )
+    if counted is None and ahead:
+        kind = listing.total if request.total else "none"
+        counted = _count(opened, "exact" if listing.strategy == "two-ended" else kind)
+    batch = reader.read(spot, counted)
+    if not batch.rows and spot.kind in _JUMPS and batch.offset:
+        batch, counted = _past_end(opened, reader, spot, batch, request, counted, notes)
+    return batch, counted
+
+
+_JUMPS = ("number", "offset")
+
+
+def _past_end(
+    opened: Opened,
+    reader: PageReader,
+    spot: Spot,
+    batch: Batch,
+    request: Request,
+    counted: Total | None,
+    notes: list[str],
+) -> tuple[Batch, Total | None]:
+    """Return what is shown behind the last row: nothing, the last page, or an error."""
+    wanted = "last" if request.on_bad_page == "clamp" else request.past_end
+    what = f"page {spot.at:,}" if spot.kind == "number" else f"row {spot.at:,}"
+    if wanted == "error":
+        raise PageError(
+            f"{what} is past the end", "Ask for Spot.end() to see the last page", "page-past-end"
+        )
+    if wanted == "empty":
+        return batch, counted
+    notes.append(f"{what} is past the end; this is the last page")
+    total = _count(opened, "exact")  # no more rows than the offset that was asked for
+    return reader.read(Spot.end(), total), total
+
+
+def _read_whole(listing: Listing, reader: PageReader) -> Batch:
+    batch = reader.read_all(listing.cap)
+    if not batch.after:
+        return settle_total(batch, "exact", None)
+    if listing.over_cap == "tell":
+        return replace(batch, after=False, total=Total(listing.cap, "capped"))
+    raise PageError(
+        f"the listing {listing.name!r} has more than {listing.cap:,} rows, too many for one page",
+        "Serve it in pages, raise cap=, or show the first ones and say so with over_cap='tell'",
+        "whole-over-cap",
+    )
+
+
+def _to_carry(batch: Batch) -> int | None:
+    """Return the total as a cursor carries it: one more than the cap where it is over."""
+    total = batch.total
+    if total is None or total.value is None:
+        return None
+    return total.value + (total.kind == "capped")
+
+
+def _carried(listing: Listing, spot: Spot, kind: str) -> Total | None:
+    """Return the total that a cursor carries, where the listing counts once a walk."""
+    if listing.count != "once" or spot.total is None or kind not in ("exact", "capped"):
+        return None
+    if kind == "capped" and spot.total > listing.cap:
+        return Total(listing.cap, "capped")
+    return Total(spot.total, "exact")
+
+
+def _count(opened: Opened, kind: str) -> Total:
+    listing, variant, runner = opened.listing, opened.variant, opened.runner
+    if kind == "none":
+        return NO_TOTAL
+    if kind == "about":
+        with database_errors("estimate"):
+            estimate = estimate_rows(
+                core_connection(opened.lender, listing.select),
+                variant.rows(),
+                opened.given,
+                listing.paged_table,
+            )
+        if estimate is not None:
+            return Total(estimate, "about")
+        kind = "capped"
+    cap = listing.cap if kind == "capped" else None
+    limited = runner.limited
+    try:
+        if listing.count_ms is None:
+            value = int(runner.value(variant.count(cap)))
+        else:
+            connection = core_connection(opened.lender, listing.select)
+            with limit_time(connection, listing.count_ms, keep=True):
+                runner.limited = True
+                value = int(runner.value(variant.count(cap)))
+    except TimeLimitError:
+        if listing.count_ms is None:
+            raise
+        return Total(None, "unknown")
+    finally:
+        runner.limited = limited
+    if cap is not None and value > cap:
+        return Total(cap, "capped")
+    return Total(value, "exact")

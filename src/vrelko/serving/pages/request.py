@@ -1,0 +1,187 @@
+"""Opening a listing for one request: its variant on a connection, and what cursors are bound to."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+from sqlalchemy import Connection, Engine
+from sqlalchemy.engine.interfaces import Dialect
+from sqlalchemy.exc import SQLAlchemyError
+
+from vrelko.core.spot import Spot, check_spot
+from vrelko.engines.registry import database_errors, dialect_of
+from vrelko.errors import DatabaseError, PageError
+from vrelko.serving.cursors.values import Digest
+from vrelko.serving.pages.long_keys import is_long, lengthen, shorten
+from vrelko.serving.variants.runner import Runner
+from vrelko.serving.variants.variant import Variant
+from vrelko.sql.key_filters import TOP
+from vrelko.sql.statements import key_parameters
+
+if TYPE_CHECKING:
+    from vrelko.serving.listing import Listing
+
+
+_DIGESTED = frozenset({Digest})
+
+
+@dataclass(slots=True)  # not frozen, which takes five times as long to make; nobody changes it
+class Request:
+    """What a reader asks for; the fields are those of `Listing.read`."""
+
+    at: Any
+    params: Mapping[str, Any] | None
+    size: object
+    order: str | None
+    scope: object
+    total: bool
+    on_bad_page: str
+    past_end: str
+    time_limit_ms: float | None
+    ceiling: str | Spot | None = None
+
+
+@dataclass(slots=True)
+class Opened:
+    """A variant on a lent connection, with its parameters and what its cursors are bound to."""
+
+    listing: Listing
+    lender: Any
+    variant: Variant
+    given: Mapping[str, Any]
+    fingerprint: bytes
+    runner: Runner
+
+    def write(self, spot: Spot) -> str:
+        """Return a spot as a cursor, its long values as digests."""
+        if self.variant.may_be_long:
+            if spot.key is not None and is_long(spot.key):
+                spot = spot._replace(key=shorten(self.variant, spot.key))
+            if spot.top is not None and is_long(spot.top):
+                spot = spot._replace(top=shorten(self.variant, spot.top))
+        return self.listing.book.write(spot, self.fingerprint, self.listing.sealed)
+
+    def spot_of(self, at: Any) -> Spot:
+        """Return where a request begins. Raises CursorError and PageError."""
+        if at is None or at == "":
+            return Spot.start()
+        if isinstance(at, str):
+            spot = self.listing.book.read(at, self.fingerprint, self.listing.sealed)
+        elif isinstance(at, Spot):
+            spot = at
+            check_spot(spot)
+        else:
+            raise PageError(
+                f"a position of type {type(at).__name__} is not understood",
+                "Give a cursor, Spot.number(n), another Spot, or None for the first page",
+                "spot-type",
+            )
+        key = spot.key
+        if key is not None:
+            if spot is at or len(key) != self.variant.terms:
+                key = self.key_of(key)
+                spot = spot._replace(key=key)
+            if None in key:
+                self.variant.check_nulls(key)
+            if _DIGESTED.intersection(map(type, key)):
+                spot = spot._replace(key=lengthen(self.runner, self.variant, key))
+        if spot.top is not None and _DIGESTED.intersection(map(type, spot.top)):
+            spot = spot._replace(top=lengthen(self.runner, self.variant, spot.top))
+        return spot
+
+    def key_of(self, given: Any) -> tuple[Any, ...]:
+        """Return the key that a caller means: of a page's row, or as values. Raises PageError."""
+        key = self.listing.held.key_of_row(given, self.variant)
+        return self.variant.key_of(given) if key is None else key
+
+    def under(self, top: tuple[Any, ...]) -> Opened:
+        """Return the same without the rows ahead of a key."""
+        given = {**self.given, **key_parameters(top, TOP)}
+        self.runner.params = given
+        return replace(self, variant=self.variant.under(top), given=given)
+
+
+def lend(connection: Any, listing: Listing) -> AbstractContextManager[Any]:
+    """Lend what a listing is read with: an Engine's own connection for the time, or the caller's.
+
+    Rows with entities are read by a Session, on the caller's connection where there is none.
+    Raises DatabaseError for asynchronous ones, which `aread` takes, and where none can be had.
+    """
+    if isinstance(connection, Connection):
+        return _in_session(connection) if listing.variety.orm else nullcontext(connection)
+    if hasattr(connection, "run_sync") or hasattr(connection, "sync_engine"):
+        raise DatabaseError(
+            f"{type(connection).__name__} is asynchronous",
+            "Use await listing.aread(…), or run_sync for the other calls",
+            "connection-async",
+        )
+    if not isinstance(connection, Engine):
+        return nullcontext(connection)
+    with database_errors("connection"):
+        lent = connection.connect()
+    return _in_session(lent, own=True) if listing.variety.orm else _Lent(lent)
+
+
+class _Lent:
+    """Lends a connection, and gives it back even where the server is gone meanwhile."""
+
+    __slots__ = ("_connection",)
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection = connection
+
+    def __enter__(self) -> Connection:
+        return self._connection
+
+    def __exit__(self, *_: object) -> None:
+        give_back(self._connection)
+
+
+def give_back(connection: Connection) -> None:
+    """Close a connection; one that cannot even be rolled back is thrown away.
+
+    What was read of it stands: a read-only transaction loses nothing by its end.
+    """
+    try:
+        connection.close()
+    except SQLAlchemyError:
+        with suppress(SQLAlchemyError):
+            connection.invalidate()
+            connection.close()
+
+
+@contextmanager
+def _in_session(connection: Connection, own: bool = False) -> Iterator[Any]:
+    """Lend a Session on a connection, whose transaction goes on afterwards unless it is our `own`.
+
+    Entities are detached then, with all that was loaded.
+    """
+    from sqlalchemy.orm import Session
+
+    try:
+        if not connection.in_transaction():  # else the Session would begin one and end it
+            connection.begin()
+        with Session(bind=connection) as session:
+            yield session
+    finally:
+        if own:
+            give_back(connection)
+
+
+def open_variant(
+    listing: Listing,
+    lender: Any,
+    params: Mapping[str, Any] | None,
+    order: str | None,
+    scope: object,
+) -> Opened:
+    """Return a listing's variant on a lent connection. Raises PageError and OrderError."""
+    variety = listing.variety
+    dialect: Dialect | None = getattr(lender, "dialect", None)
+    if dialect is None or dialect is not variety.served:
+        dialect = variety.served = dialect_of(lender, listing.select)
+    variant, values, print_ = variety.open(listing.name, dialect, lender, params, order, scope)
+    return Opened(listing, lender, variant, values, print_, Runner(lender, values, variety.forget))

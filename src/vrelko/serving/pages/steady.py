@@ -1,0 +1,93 @@
+"""Reading pages of a walk that is kept steady: under a ceiling, with an overlap, from a list."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from vrelko.core.spot import Spot
+from vrelko.errors import PageError
+from vrelko.serving.pages.digests import add_digests
+from vrelko.serving.pages.page import Walk
+from vrelko.serving.pages.request import Opened, Request
+from vrelko.serving.pages.rows import Batch
+from vrelko.serving.steady.anchors import read_segment
+from vrelko.serving.steady.frozen import freeze, read_frozen
+
+
+def read_steadily(
+    opened: Opened,
+    spot: Spot,
+    size: int,
+    request: Request,
+    read: Callable[[Opened], Batch],
+    notes: list[str],
+) -> tuple[Batch, Walk]:
+    """Return a page's rows, and what its cursors tell of the walk.
+
+    Pages behind or ahead of a key are read by key, whatever the strategy.
+    """
+    steady = opened.listing.steady
+    if request.ceiling is not None and not steady.ceiling:
+        raise PageError(
+            f"the listing {opened.listing.name!r} has no ceiling",
+            "Leave ceiling= out, or give the listing steady=Steady(ceiling=True)",
+            "ceiling-unset",
+        )
+    by_number = spot.kind not in ("after", "before")
+    if steady.anchors is not None and by_number:
+        if size != steady.anchors.size:
+            raise PageError(
+                f"pages between anchors have {steady.anchors.size:,} rows, not {size:,}",
+                "Leave the size out, or build anchors for this size",
+                "anchors-size",
+            )
+        anchors = steady.anchors
+        batch = _or_last(lambda at: read_segment(opened, anchors, at), spot, request, notes)
+        return batch, Walk(stride=True)
+    if steady.frozen is not None and by_number:
+        frozen, name = steady.frozen, spot.frozen or freeze(opened, steady.frozen)
+        batch = _or_last(
+            lambda at: read_frozen(opened, frozen, name, at, size), spot, request, notes
+        )
+        return batch, Walk(frozen=name, stride=True)
+    if steady.ceiling:
+        return _read_under(opened, spot, request, read)
+    batch = read(opened)
+    if steady.overlap is None:
+        return batch, Walk()
+    return batch, Walk(seen=add_digests(opened.variant, spot.seen, batch.full), stride=True)
+
+
+def _or_last(
+    read: Callable[[Spot], Batch], spot: Spot, request: Request, notes: list[str]
+) -> Batch:
+    """Return a page of what is stored; behind its end what the request says."""
+    batch = read(spot)
+    wanted = "last" if request.on_bad_page == "clamp" else request.past_end
+    total = batch.total.value if batch.total is not None else None
+    inside = not batch.offset or total is None or batch.offset < total
+    if inside or wanted == "empty":
+        return batch
+    what = f"page {spot.at:,}" if spot.kind == "number" else f"row {spot.at:,}"
+    if wanted == "error":
+        raise PageError(
+            f"{what} is past the end", "Ask for Spot.end() to see the last page", "page-past-end"
+        )
+    notes.append(f"{what} is past the end; this is the last page")
+    return read(Spot.end())
+
+
+def _read_under(
+    opened: Opened, spot: Spot, request: Request, read: Callable[[Opened], Batch]
+) -> tuple[Batch, Walk]:
+    top: tuple[Any, ...] | None = spot.top
+    if request.ceiling is not None:
+        top = opened.spot_of(request.ceiling).key
+    if top is None and spot.kind != "start":
+        top = opened.variant.key_at(opened.runner, 0)
+    if top is not None:
+        return read(opened.under(top)), Walk(top)
+    batch = read(opened)
+    first = opened.variant.key_from(batch.full[0]) if batch.full else None
+    return batch, Walk(first)

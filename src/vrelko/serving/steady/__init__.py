@@ -1,0 +1,1 @@
+"""Settings and stores that keep pages steady while rows change."""

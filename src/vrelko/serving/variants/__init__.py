@@ -1,0 +1,1 @@
+"""Variants: one order and set of filters, its statements kept and run."""

@@ -1,0 +1,172 @@
+"""Order and keys of a variant as the database has their columns, where it can be asked."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from sqlalchemy import Column, ColumnElement, Select
+from sqlalchemy.engine.interfaces import Dialect
+
+from vrelko.core.order import Order, make_total, resolve_nulls
+from vrelko.core.stored import Stored
+from vrelko.engines.registry import capabilities_of
+from vrelko.serving.variants.columns import ROW_ID, Columns, row_id_of
+from vrelko.sql.key_forms import is_doubtful, key_column
+from vrelko.sql.keys import KeyColumn
+from vrelko.sql.outlines import Described
+from vrelko.sql.sources import base_table, is_row_id, origins, plain, same
+from vrelko.sql.unions import NO_MEMBERS, Members, is_constant
+
+
+@dataclass(frozen=True)
+class Agreed:
+    """An order and its keys; `unique` terms identify a row, `columns` say what each name means.
+
+    `members`: those of a UNION ALL that pages may be pushed into. `doubtful`: a type is not one
+    that was tried, so the first page asks whether its rows are found by their keys.
+    """
+
+    order: Order
+    keys: tuple[KeyColumn, ...]
+    unique: tuple[str, ...]
+    columns: dict[str, ColumnElement[Any]]
+    members: Members
+    doubtful: bool = False
+
+
+def agree(
+    found: Described,
+    chosen: Order,
+    filtered: Any,
+    dialect: Dialect,
+    members: Sequence[Select[Any]],
+    lender: Any = None,
+    asked: Columns | None = None,
+) -> Agreed:
+    """Return an order with its keys; `asked` knows the database's columns, None without one.
+
+    Columns that hold NULL there count as nullable, whatever the model says; a key of SQLite that
+    may hold several NULLs is made whole by the row id. Raises OrderError.
+    """
+    columns = dict(found.columns)
+
+    def may_be_null(element: ColumnElement[Any]) -> bool:
+        if asked is None:
+            return False
+        return asked.may_be_null(lender, origins(element))
+
+    nullable = set(found.nullable)
+    nullable |= {name for name in chosen.names if may_be_null(columns[name])}
+    unique: tuple[str, ...] = found.unique
+    if dialect.name == "sqlite" and not found.merged:
+        row_ids, instead = _row_ids(found, nullable)
+        columns |= row_ids
+        unique = (*(name for name in unique if name not in instead), *row_ids)
+    capabilities = capabilities_of(dialect.name)
+    order = resolve_nulls(make_total(chosen, unique), nullable, capabilities.nulls_low)
+    elements = [columns[name] for name in order.names]
+    kinds: list[Stored | None] = [None] * len(elements)
+    if asked is not None:
+        kinds = asked.find(lender, elements, filtered)
+    moving = asked is not None and asked.moving(lender, kinds)
+    keys = tuple(
+        key_column(name, element, dialect, kind, moving)
+        for name, element, kind in zip(order.names, elements, kinds, strict=True)
+    )
+
+    def over(position: int, element: ColumnElement[Any]) -> KeyColumn:
+        return key_column(order.names[position], element, dialect, kinds[position], moving)
+
+    pushed = replace(_members(members, elements, kinds, lender, asked), over=over)
+    doubtful = asked is not None and any(is_doubtful(kind, dialect) for kind in kinds)
+    return Agreed(order, keys, unique, columns, pushed, doubtful)
+
+
+def _row_ids(
+    found: Described, nullable: set[str]
+) -> tuple[dict[str, ColumnElement[Any]], set[str]]:
+    """Return the row ids of tables whose key may hold NULLs, and the key's names they stand for.
+
+    Those of an outer join's optional side are added to `nullable`. Without a database to ask, a
+    model's word is taken for it.
+    """
+    maybe = set(nullable)
+    row_ids: dict[str, ColumnElement[Any]] = {}
+    instead: set[str] = set()
+    for source in found.sources.tables:
+        names = {
+            name
+            for name in found.unique
+            if same(getattr(plain(found.columns[name]), "table", None), source)
+        }
+        table = base_table(source)
+        primary = set() if table is None else {one.name for one in table.primary_key.columns}
+        doubtful = [found.columns[name] for name in names if name in maybe]
+        keyed = doubtful and all(
+            isinstance(one, Column) and one.name in primary and not is_row_id(one)
+            for one in doubtful
+        )
+        row_id = row_id_of(source) if keyed else None
+        if row_id is not None:
+            name = ROW_ID if not row_ids else f"{ROW_ID}_{len(row_ids) + 1}"
+            row_ids[name] = row_id
+            instead |= names
+            if any(same(source, one) for one in found.sources.optional):
+                nullable.add(name)
+    return row_ids, instead
+
+
+def _members(
+    members: Sequence[Select[Any]],
+    elements: Sequence[ColumnElement[Any]],
+    kinds: Sequence[Stored | None],
+    lender: Any,
+    asked: Columns | None,
+) -> Members:
+    """Return the members that pages may be pushed into: all sort by columns of one type.
+
+    And that is the type of the merged rows: an ENUM is none there.
+    """
+    places = []
+    for element, kind in zip(elements if members else (), kinds, strict=False):
+        of = plain(element)
+        place = next((i for i, one in enumerate(of.table.c) if same(one, of)), None)
+        shown = [] if place is None else [plain(_shown(one)[place]) for one in members]
+        if place is None or not all(isinstance(one, Column) or is_constant(one) for one in shown):
+            return NO_MEMBERS
+        found = [_kind(one, lender, asked) for one in shown]
+        enums = any(one.type.__visit_name__.lower() in ("enum", "set") for one in shown)
+        if enums or any(one != found[0] for one in found):
+            return NO_MEMBERS
+        if kind is not None and isinstance(found[0], Stored) and not _merges(found[0], kind):
+            return NO_MEMBERS
+        places.append(place)
+    return Members(tuple(members), tuple(places)) if places else NO_MEMBERS
+
+
+def _merges(member: Stored, merged: Stored) -> bool:
+    """Tell whether merged rows sort by a column as a member does: by one type.
+
+    MariaDB tells those of merged rows more coarsely, by the numbers of the wire protocol.
+    """
+    coarse = {"bigint": "int", "varchar": "char text"}.get(merged.kind, "")
+    return member.kind == merged.kind or any(part in member.kind for part in coarse.split())
+
+
+def _shown(select: Select[Any]) -> list[Any]:
+    return list(select.selected_columns)
+
+
+def _kind(column: Column[Any], lender: Any, asked: Columns | None) -> Any:
+    """Return what two columns must share to be sorted and compared alike."""
+    if is_constant(column):
+        return "a whole number"
+    found = origins(column)
+    stored = None if asked is None or len(found) != 1 else asked.of(lender, found[0])
+    if stored is None:
+        return repr(column.type)
+    if getattr(column.type, "collation", None) and not stored.collation:
+        stored = replace(stored, collation=str(column.type.collation))  # type: ignore[attr-defined]
+    return replace(stored, nullable=True, length=None)

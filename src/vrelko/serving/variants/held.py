@@ -1,0 +1,37 @@
+"""Pages that their readers still hold, for the keys of their rows."""
+
+from __future__ import annotations
+
+from collections import deque
+from typing import Any
+from weakref import ref
+
+from vrelko.serving.pages.page import Page
+from vrelko.serving.variants.variant import Variant
+
+_MOST = 4_096
+
+
+class HeldPages:
+    """The pages of one listing, the newest ones, as long as their readers hold them."""
+
+    def __init__(self) -> None:
+        self._pages: deque[ref[Page]] = deque(maxlen=_MOST)
+
+    def note(self, page: Page) -> Page:
+        """Keep a page in mind, and return it."""
+        self._pages.append(ref(page))
+        return page
+
+    def key_of_row(self, row: Any, variant: Variant) -> tuple[Any, ...] | None:
+        """Return the key of a row or entity of a page that is still held, None for any other."""
+        if type(row) is tuple:
+            if len(row) != 1 or not hasattr(row[0], "_sa_instance_state"):
+                return None
+            row = row[0]
+        for held in reversed(self._pages.copy()):
+            page = held()
+            key = None if page is None else page.key_of_row(row, variant)
+            if key is not None:
+                return key
+        return None

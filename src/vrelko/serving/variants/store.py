@@ -1,0 +1,353 @@
+"""The variants of a listing: made once for each engine, order and set of filters, and kept."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from datetime import date
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import Select, Table
+from sqlalchemy.engine.interfaces import Dialect
+from sqlalchemy.sql import visitors
+
+from vrelko.core.capabilities import Capabilities
+from vrelko.core.index import IndexFacts
+from vrelko.core.order import Order, make_total, parse_order, resolve_nulls
+from vrelko.core.seek import awkward_terms
+from vrelko.engines.mariadb import count_rows
+from vrelko.engines.registry import (
+    capabilities_for,
+    capabilities_of,
+    database_errors,
+    read_indexes,
+)
+from vrelko.errors import ListingError, OrderError, PageError
+from vrelko.serving.cursors.book import fingerprint_of
+from vrelko.serving.cursors.values import describe
+from vrelko.serving.steady.settings import Settle
+from vrelko.serving.variants.agreement import Agreed, agree
+from vrelko.serving.variants.columns import Columns
+from vrelko.serving.variants.grouping import Grouping
+from vrelko.serving.variants.variant import Variant
+from vrelko.sql.conditions import read_literals
+from vrelko.sql.counts import without_locks
+from vrelko.sql.entities import core_connection, holds_entities
+from vrelko.sql.filters import SEARCH, Filters, as_mapping
+from vrelko.sql.indexes import NO_PINS, Pins, Sought, find_pins, first_alone, places_nulls
+from vrelko.sql.keys import is_exact
+from vrelko.sql.outlines import Described, describe_select
+from vrelko.sql.set_filters import SetFilter, find_set, has_set
+from vrelko.sql.sources import base_table
+from vrelko.sql.statements import Source, make_source
+from vrelko.sql.unions import members_of
+
+_EXACT = frozenset({type(None), bool, int, str, bytes, date, UUID})
+"""Types whose equal values have one spelling: decimals and times may equal others that differ."""
+
+_MOST_LENGTH = 200
+_MOST_KEPT = 1_000
+"""Variants, and requests with their fingerprints, kept to be used again."""
+
+
+_SORTED_AS_FAST = 1_000  # rows that MariaDB sorts for a page at no great cost
+
+
+class Variety:
+    """Makes and keeps the variants of one select with its orders and filters."""
+
+    def __init__(
+        self,
+        select: Select[Any],
+        orders: str | Sequence[Any] | None,
+        unique: Sequence[str] | None,
+        filters: Filters,
+        settle: Settle | None = None,
+    ) -> None:
+        self.select = select
+        self.filters = filters
+        search = filters.search
+        self._given = orders, unique, search
+        self.described: Described = describe_select(select, orders, unique, search)
+        self.orm = not self.described.wrapped and holds_entities(self.described.select)
+        """Whether rows hold entities or bundles, which a Session alone makes."""
+        self._settle = settle
+        self._settled = None if settle is None else settle.find(self.described.columns)
+        if settle is not None and (self.described.wrapped or self.described.merged):
+            raise ListingError(
+                "rows that are merged or computed as a whole cannot settle one by one",
+                "Put the delay into the select",
+                "settle-column",
+            )
+        self._variants: dict[tuple[Any, ...], Variant] = {}
+        self._orders: dict[str, tuple[Order, ...]] = {}
+        self._indexes: dict[str, list[IndexFacts]] = {}
+        self._abilities: dict[str, tuple[Capabilities, bool]] = {}
+        self._columns: dict[str, Columns] = {}
+        self._opened: dict[Any, tuple[Variant, dict[str, Any], bytes]] = {}
+        self.served: Dialect | None = None
+        """The dialect last found to be of a served engine."""
+
+    @property
+    def table(self) -> Table | None:
+        """The base table whose rows are paged, the first one the select reads."""
+        return base_table(self.described.sources.tables[0])
+
+    @property
+    def claimed(self) -> tuple[str, ...]:
+        """The columns that `unique` says identify a row; none where it was not given."""
+        return self.described.unique if self._given[1] is not None else ()
+
+    def orders(self, dialect: str) -> tuple[Order, ...]:
+        """Return the allowed orders, made total, with NULL placement as the engine has it."""
+        if dialect not in self._orders:
+            nulls_low = capabilities_of(dialect).nulls_low
+            found = self.described
+            self._orders[dialect] = tuple(
+                resolve_nulls(make_total(order, found.unique), found.nullable, nulls_low)
+                for order in found.orders
+            )
+        return self._orders[dialect]
+
+    def variant(
+        self, dialect: Dialect, order: str | None, active: tuple[str, ...], lender: Any = None
+    ) -> Variant:
+        """Return a variant; with a `lender` of connections the catalog may be asked, once."""
+        asked = dialect.name, order, active, lender is None
+        found = self._variants.get(asked)
+        if found is None:
+            chosen = self._choose_order(dialect.name, order, SEARCH in active)
+            where = dialect.name, str(chosen), active, lender is None
+            with database_errors("look into the catalog"):
+                found = self._variants.get(where) or self._make(dialect, chosen, active, lender)
+            if len(self._variants) >= _MOST_KEPT:
+                self._variants.clear()
+            self._variants[asked] = self._variants[where] = found
+        return found
+
+    def open(
+        self,
+        name: str,
+        dialect: Dialect,
+        lender: Any,
+        params: Mapping[str, Any] | None,
+        order: str | None,
+        scope: object,
+    ) -> tuple[Variant, dict[str, Any], bytes]:
+        """Return the variant for a request, its values to run with, and its fingerprint.
+
+        All is kept for requests that come again. Raises PageError and OrderError.
+        """
+        if type(order) is not str and order is not None:
+            raise OrderError(
+                f"an order is text, not a {type(order).__name__}",
+                "Give one of the allowed orders, such as '-caught_at'",
+                "order-syntax",
+            )
+        if type(params) is not dict and params is not None:
+            params = as_mapping(params)
+        types = (type(scope), *map(type, params.values())) if params else (type(scope),)
+        asked: tuple[Any, ...] | None = None
+        values: tuple[Any, ...] = ()
+        if self._settle is None and _EXACT.issuperset(types):
+            values = tuple(params.items()) if params else ()
+            asked = dialect.name, order, lender is None, name, scope, types, values
+            found = self._opened.get(asked)
+            if found is not None:
+                return found
+        given = self.filters.check(params)
+        variant = self.variant(dialect, order, self.filters.active(given), lender)
+        print_ = fingerprint_of(binding(name, variant, given, scope))
+        found = variant, self.run_values(given), print_
+        if len(self._opened) >= _MOST_KEPT:
+            self._opened.clear()
+        if asked is not None and _is_small(values):
+            self._opened[asked] = found
+        return found
+
+    def default_order(self, given: Mapping[str, Any]) -> str:
+        """Return the order in force where none is asked for, as it was given."""
+        found = self.described
+        own = len(found.given) - found.search_orders
+        searching = SEARCH in self.filters.active(given)
+        return str(found.given[own if searching and found.search_orders else 0])
+
+    def run_values(self, given: Mapping[str, Any]) -> dict[str, Any]:
+        """Return the values to run statements with, of checked parameters."""
+        values = self.filters.values(given)
+        return values if self._settle is None else {**values, **self._settle.values(self._settled)}
+
+    def _make(
+        self, dialect: Dialect, chosen: Order, active: tuple[str, ...], lender: Any
+    ) -> Variant:
+        found = self.described
+        filtered = self.filters.apply(self.select, active, found.searched, dialect.name)
+        if self._settle is not None:
+            filtered = self._settle.apply(filtered, self._settled, dialect.name)
+        if found.wrapped:  # conditions go inside the subquery, whose columns are its own
+            found = describe_select(filtered, *self._given)
+            filtered = found.select
+        agreed = self._agree(found, chosen, filtered, dialect, lender)
+        elements = [key.element for key in agreed.keys]
+        pins, served, among = self._look_for_indexes(
+            filtered, agreed.order, elements, dialect, lender
+        )
+        capabilities, bounded = self._capabilities(found, lender, dialect)
+        if capabilities.ors_lose:
+            pins, served, among = NO_PINS, False, None
+        source = make_source(
+            filtered, agreed.order, agreed.keys, capabilities, found.positions, pins, served
+        )
+        source = replace(source, bounded=bounded)
+        unique = [agreed.columns[name] for name in agreed.unique]
+        terms = {term.name: term for term in agreed.order.terms}
+        joinable = not found.merged and not any(terms[name].nullable for name in agreed.unique)
+        identity = [agreed.order.names.index(name) for name in agreed.unique]
+        made = Variant(
+            source, without_locks(filtered), unique, among if joinable else None, agreed.members,
+            identity, joinable,
+        )  # fmt: skip
+        made.doubtful = agreed.doubtful
+        if dialect.name in ("mariadb", "mysql") and not capabilities.ors_lose:
+            made.grouping = self._grouping(filtered, source, dialect, lender)
+        made.literals = [
+            name if name is not None else _described(value)
+            for name, value in read_literals(
+                filtered, found.select, [key.element for key in agreed.keys]
+            )
+        ]
+        return made
+
+    def _agree(
+        self, found: Described, chosen: Order, filtered: Any, dialect: Dialect, lender: Any
+    ) -> Agreed:
+        """Return the order and its keys as the database has their columns."""
+        members, asked = members_of(self.select), None
+        if lender is not None:
+            lender = core_connection(lender, self.select)
+            asked = self._columns.setdefault(dialect.name, Columns(dialect))
+            elements = [found.columns[name] for name in chosen.names]
+            asked.refuse_functions(lender, found.select, elements, self._given[1] is None)
+        return agree(found, chosen, filtered, dialect, members, lender, asked)
+
+    def _capabilities(
+        self, found: Described, lender: Any, dialect: Dialect
+    ) -> tuple[Capabilities, bool]:
+        """Return what the engine can do with the tables read, asked once; and if bounds help."""
+        if lender is None:
+            return capabilities_of(dialect.name), False
+        if dialect.name not in self._abilities:
+            inside = [one for one in visitors.iterate(found.select) if isinstance(one, Table)]
+            bases = [base_table(one) for one in found.sources.tables]
+            tables = list(dict.fromkeys([*(one for one in bases if one is not None), *inside]))
+            connection = core_connection(lender, self.select)
+            self._abilities[dialect.name] = capabilities_for(connection, tables, dialect)
+        return self._abilities[dialect.name]
+
+    def _look_for_indexes(
+        self,
+        filtered: Select[Any],
+        order: Order,
+        elements: list[Any],
+        dialect: Dialect,
+        lender: Any,
+    ) -> tuple[Pins, bool, SetFilter | None]:
+        """Return what the table's indexes allow a statement to rely on; asked of the catalog once.
+
+        Only where it matters: equalities that trap the server, NULLs not in their native place, and
+        set filters.
+        """
+        capabilities = capabilities_of(dialect.name)
+        where, table = getattr(filtered, "whereclause", None), self.table
+        awkward = bool(awkward_terms(order, capabilities)) and capabilities.nulls_syntax
+        matters = capabilities.equality_traps or awkward or has_set(where)
+        if lender is None or table is None or (where is None and not awkward) or not matters:
+            return NO_PINS, False, None
+        if dialect.name not in self._indexes:
+            found = core_connection(lender, self.select)
+            self._indexes[dialect.name] = read_indexes(found, table, dialect)
+        tail: list[str] = []
+        if capabilities.index_tail != "none":
+            tail = [column.name for column in table.primary_key.columns]
+        alone = self.described.sources.tables[0] if self._is_plain(filtered) else None
+        sought = Sought(where, elements, order, self._indexes[dialect.name], tail, alone)
+        pins = find_pins(sought) if capabilities.equality_traps else NO_PINS
+        among = find_set(sought, self.described.sources.tables)
+        return pins, awkward and places_nulls(sought), among
+
+    def _grouping(
+        self, filtered: Select[Any], source: Source, dialect: Dialect, lender: Any
+    ) -> Grouping | None:
+        """Return what bounds pages by the order's first term, where an index has no more of it.
+
+        Only of a plain column that is never NULL, and whose values come back as they are stored;
+        small tables are sorted as fast.
+        """
+        table = self.table
+        plain = self._is_plain(filtered) and not has_set(getattr(filtered, "whereclause", None))
+        if lender is None or table is None or not plain:
+            return None
+        lender = core_connection(lender, self.select)
+        if dialect.name not in self._indexes:
+            self._indexes[dialect.name] = read_indexes(lender, table, dialect)
+        tail = [column.name for column in table.primary_key.columns]
+        sought = Sought(filtered.whereclause, [key.element for key in source.keys], source.order,
+                        self._indexes[dialect.name], tail)  # fmt: skip
+        position = first_alone(sought)
+        if position is None or source.order.terms[position].nullable:
+            return None
+        key = source.keys[position]
+        if not is_exact(key) or count_rows(lender, table) < _SORTED_AS_FAST:
+            return None
+        return Grouping(source, without_locks(filtered), position)
+
+    def _is_plain(self, filtered: Select[Any]) -> bool:
+        """Tell whether a select reads rows of one table just as they are, unhinted."""
+        found = self.described
+        changed = found.wrapped or found.merged or filtered._distinct or filtered._group_by_clauses
+        return not (changed or filtered._hints) and len(found.sources.tables) == 1
+
+    def forget(self) -> None:
+        """Ask the catalog again where a request depends on it: an index has gone."""
+        self._variants.clear()
+        self._opened.clear()
+        self._indexes.clear()
+        self._columns.clear()
+        self._abilities.clear()
+
+    def _choose_order(self, dialect: str, text: str | None, searching: bool) -> Order:
+        """Return an allowed order; those of a search are allowed while searching, and go first."""
+        allowed = self.orders(dialect)
+        extra = self.described.search_orders
+        own = len(allowed) - extra
+        if text is None or text == "":
+            return allowed[own] if searching and extra else allowed[0]
+        asked = str(parse_order(text))
+        open_to = len(allowed) if searching else own
+        for given, order in zip(self.described.given[:open_to], allowed[:open_to], strict=True):
+            if asked in (str(given), str(order)):
+                return order
+        names = ", ".join(repr(str(order)) for order in self.described.given[:open_to])
+        raise OrderError(
+            f"the order {text!r} is not allowed here", f"Allowed: {names}", "order-not-allowed"
+        )
+
+
+def _described(value: Any) -> Any:
+    try:
+        return describe(value)
+    except PageError:  # of a type of the user's own
+        return f"?{type(value).__name__}"
+
+
+def _is_small(values: Sequence[tuple[str, Any]]) -> bool:
+    """Tell whether parameters take little memory where they are kept."""
+    return all(len(value) <= _MOST_LENGTH for _, value in values if isinstance(value, (str, bytes)))
+
+
+def binding(name: str, variant: Variant, given: Mapping[str, Any], scope: object) -> list[Any]:
+    """Return what a cursor is bound to, as nested lists of text."""
+    types = [str(key.element.type) for key in variant.source.keys]
+    bound = [name, str(variant.order), types, describe(given), describe(scope)]
+    return [*bound, variant.literals] if variant.literals else bound

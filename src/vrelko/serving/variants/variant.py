@@ -1,0 +1,406 @@
+"""One order and one set of filters of a listing, with its statements built once."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from datetime import datetime, time
+from operator import itemgetter
+from typing import Any
+
+from sqlalchemy import Column, ColumnElement, Integer, Select, literal_column
+
+from vrelko.core.advance import alike, goes_back
+from vrelko.core.order import Order
+from vrelko.engines.registry import read_spread
+from vrelko.errors import ListingError, PageError
+from vrelko.serving.variants.grouping import Grouping
+from vrelko.serving.variants.runner import Runner
+from vrelko.sql.counts import build_count, build_count_behind, build_rows
+from vrelko.sql.entities import has_whole_entity
+from vrelko.sql.key_filters import IDS, build_by_ids, build_key_by_id, keep_behind
+from vrelko.sql.rows import Cutter
+from vrelko.sql.set_filters import SetFilter, build_branches
+from vrelko.sql.sources import base_table
+from vrelko.sql.statements import (
+    LIMIT,
+    OFFSET,
+    Source,
+    build_deferred,
+    build_edge,
+    build_key_at,
+    build_keys,
+    build_offset,
+    build_seek,
+    build_whole,
+    flag_behind,
+    key_parameters,
+)
+from vrelko.sql.unions import NO_MEMBERS, Members, build_union
+
+_MOST_LIMITED = 200
+"""Statements kept with their limit; beyond them the limit is filled in."""
+
+
+class Variant:
+    """The statements of one variant on one engine.
+
+    Statements are built when first needed and kept, so that SQLAlchemy finds its compiled form
+    of them again.
+    """
+
+    def __init__(
+        self,
+        source: Source,
+        counted: Select[Any],
+        unique: Sequence[ColumnElement[Any]],
+        among: SetFilter | None = None,
+        members: Members = NO_MEMBERS,
+        identity: Sequence[int] = (),
+        joinable: bool = True,
+    ) -> None:
+        """`joinable`: rows may be joined again by what identifies them."""
+        self.identity = tuple(identity) or tuple(range(len(source.order)))
+        self.among = among
+        self._members = members
+        self.joinable = joinable
+        self._branches: dict[Any, Select[Any]] = {}
+        self.source = source
+        self._unique = tuple(unique)
+        self.apart = itemgetter(*source.places) if has_whole_entity(source.select) else None
+        """What tells rows with entities apart, None where there are none."""
+        self._counted = counted
+        self._seeks: dict[tuple[tuple[bool, ...], bool, bool], tuple[Select[Any], ...]] = {}
+        self._edges: dict[bool, tuple[Select[Any], ...]] = {}
+        self._offsets: dict[bool, Select[Any]] = {}
+        self._counts: dict[int | None, Select[Any]] = {}
+        self._deferred: Select[Any] | None = None
+        self._spread: tuple[float, float] | None = None
+        self._key_at: Select[Any] | None = None
+        self._by_ids: Select[Any] | None = None
+        self._keys_by_id: dict[tuple[bool, ...], Select[Any]] = {}
+        self._under: dict[tuple[bool, ...], Variant] = {}
+        self._behind: dict[tuple[tuple[bool, ...], bool, int | None], tuple[Select[Any], ...]] = {}
+        self._converts = tuple((i, key.to_key) for i, key in enumerate(source.keys) if key.to_key)
+        self.cutter = Cutter(source.width) if source.hidden else None
+        self._limited: dict[tuple[int, int], tuple[Select[Any], Select[Any]]] = {}
+        self._take = itemgetter(*source.places)
+        alone = source.alone() - {i for i, key in enumerate(source.keys) if key.alone}
+        self.grouping: Grouping | None = None
+        """What bounds pages of an order that an index gives in part; MariaDB alone needs it."""
+        self.doubtful = False
+        """Whether the first page is to ask if rows are found by their own keys."""
+        self.literals: list[Any] = []
+        """Values that stand in the select, with the columns beside them: cursors are bound to."""
+        self.terms = len(source.order)
+        self._both = source.order.terms, source.order.reversed().terms
+        self._down = bool(self.terms) and source.order.terms[0].descending
+        kinds = [_python_type(key.element) for key in source.keys]
+        self.may_be_long = any(kind in (str, bytes, None) for kind in kinds)
+        """Whether a key may hold values too long for a cursor."""
+        self.may_fold = any(kind in (datetime, time, None) for kind in kinds)
+        """Whether a key may hold moments that Python takes for equal and are not."""
+        self._filled = (False,) * self.terms  # of which value of a key is NULL: of none
+        self.splits_ties = bool(alone) and self.terms > 1
+        self.nested = bool(members.selects)
+        """Whether limits stand inside the statements, and are filled in as parameters."""
+
+    @property
+    def order(self) -> Order:
+        """The total order, NULL placement settled."""
+        return self.source.order
+
+    def edge(self, backward: bool) -> tuple[Select[Any], ...]:
+        """The statements for the first page, or the last when `backward`."""
+        if backward not in self._edges:
+            self._edges[backward] = self._build(None, backward, False)
+        return self._edges[backward]
+
+    def offset(self, backward: bool = False) -> Select[Any]:
+        """The statement for a page behind an offset, from the end when `backward`."""
+        if backward not in self._offsets:
+            self._offsets[backward] = build_offset(self.source, backward)
+        return self._offsets[backward]
+
+    def deferred(self) -> Select[Any]:
+        """The statement for a page behind an offset, by keys alone first.
+
+        The plain one where no key joins a row with itself: NULLs, merged rows.
+        """
+        if not self.joinable:
+            return self.offset()
+        if self._deferred is None:
+            self._deferred = build_deferred(self.source, self._counted, self._unique)
+        return self._deferred
+
+    def rows(self) -> Select[Any]:
+        """The select without order, one literal a row."""
+        return build_rows(self._counted)
+
+    def flagging(self, last: Sequence[Any]) -> Variant:
+        """Return this variant with a last column that flags rows behind a key."""
+        shape = tuple(value is None for value in last)
+        flagged = flag_behind(self.source, shape)
+        return Variant(flagged, self._counted, self._unique, self.among, identity=self.identity)
+
+    def under(self, top: Sequence[Any]) -> Variant:
+        """Return this variant without the rows ahead of a key; parameters `vrelko_top_0`, …."""
+        shape = tuple(value is None for value in top)
+        if shape not in self._under:
+            source, counted = keep_behind(self.source, self._counted, shape)
+            self._under[shape] = Variant(
+                source, counted, self._unique, self.among, identity=self.identity
+            )
+        return self._under[shape]
+
+    def by_ids(self) -> Select[Any]:
+        """The statement for the rows of a list of ids, in no order."""
+        if self._by_ids is None:
+            self._by_ids = build_by_ids(self.source, self.identity)
+        return self._by_ids
+
+    def keys(self) -> Select[Any]:
+        """The statement for the key of every row, in order, reading nothing else."""
+        return build_keys(self.source, self._counted)
+
+    def id_of(self, key: Sequence[Any]) -> tuple[Any, ...]:
+        """Return the part of a key that identifies its row."""
+        return tuple([key[place] for place in self.identity])
+
+    def branches(
+        self, count: int, key: Sequence[Any] | None, backward: bool
+    ) -> tuple[Select[Any], ...]:
+        """The statement for a page over a set of values: behind a key, or at the edge."""
+        assert self.among is not None
+        nulls = None if key is None else tuple(value is None for value in key)
+        shape = count, nulls, backward
+        if shape not in self._branches:
+            self._branches[shape] = build_branches(
+                self.source, self._counted, self._unique, self.among, *shape
+            )
+        return (self._branches[shape],)
+
+    def spread_of(self, column: Column[Any], runner: Runner) -> tuple[float, float]:
+        """Return about the rows of a set filter's table, and the distinct values of its column.
+
+        The catalog is asked once; 0 where it has no statistics of them.
+        """
+        if self._spread is None:
+            table, name = base_table(column.table), column.name
+            self._spread = (0.0, 0.0) if table is None else runner.look(
+                self.source.select,
+                lambda connection, dialect: read_spread(connection, table, name, dialect),
+            )  # fmt: skip
+        return self._spread
+
+    def key_at(self, runner: Runner, offset: int) -> tuple[Any, ...] | None:
+        """Return the key of the row at an offset, None behind the end."""
+        if self._key_at is None:
+            self._key_at = build_key_at(self.source, self._counted)
+        rows, _ = runner.fetch(self._key_at, None, {LIMIT: 1, OFFSET: offset})
+        if not rows:
+            return None
+        return self.converted(rows[0])
+
+    def key_by_id(self, found: Sequence[Any]) -> tuple[Select[Any], dict[str, Any]]:
+        """Return the statement for the key of a row with this identity, and its parameters."""
+        shape = tuple(value is None for value in found)
+        if shape not in self._keys_by_id:
+            self._keys_by_id[shape] = build_key_by_id(
+                self.source, self._counted, self.identity, shape
+            )
+        return self._keys_by_id[shape], key_parameters(found, IDS)
+
+    def key_by_itself(self, key: Sequence[Any]) -> tuple[Select[Any], dict[str, Any]]:
+        """Return the statement for the key of a row by all of its key, and its parameters."""
+        shape = tuple(value is None for value in key)
+        everything = tuple(range(self.terms))
+        statement = build_key_by_id(self.source, self._counted, everything, shape)
+        return statement, key_parameters(key, IDS)
+
+    def converted(self, values: Sequence[Any]) -> tuple[Any, ...]:
+        """Return a key as read from the database, its values as keys hold them."""
+        found = list(values)
+        for position, convert in self._converts:
+            found[position] = convert(found[position])
+        return tuple(found)
+
+    def count_behind(
+        self, key: Sequence[Any], backward: bool, cap: int | None
+    ) -> tuple[Select[Any], ...]:
+        """The statements that together count the rows behind a key, or ahead of it."""
+        shape = tuple(value is None for value in key), backward, cap
+        if shape not in self._behind:
+            self._behind[shape] = build_count_behind(self.source, *shape)
+        return self._behind[shape]
+
+    def bare(self) -> Source:
+        """The source without hidden columns, for statements whose rows are only looked at."""
+        return replace(self.source, select=self._counted.order_by(None))
+
+    def whole(self) -> Select[Any]:
+        """The statement for every row."""
+        return build_whole(self.source)
+
+    def count(self, cap: int | None) -> Select[Any]:
+        """The statement that counts the rows, at most `cap` + 1."""
+        if cap not in self._counts:
+            self._counts[cap] = build_count(self._counted, cap)
+        return self._counts[cap]
+
+    def seek(
+        self, key: Sequence[Any], backward: bool, near: bool = False
+    ) -> tuple[Select[Any], ...]:
+        """The statements for the rows behind a key, or ahead of it when `backward`."""
+        nulls = tuple([value is None for value in key]) if None in key else self._filled
+        shape = nulls, backward, near and self.splits_ties
+        found = self._seeks.get(shape)
+        if found is None:
+            found = self._seeks[shape] = self._build(*shape)
+        return found
+
+    def _build(
+        self, null_keys: tuple[bool, ...] | None, backward: bool, near: bool
+    ) -> tuple[Select[Any], ...]:
+        if self.nested:
+            return (build_union(self.source, self._members, null_keys, backward),)
+        if null_keys is None:
+            return build_edge(self.source, backward)
+        return build_seek(self.source, null_keys, backward, near)
+
+    def limited(self, select: Select[Any], rows: int) -> Select[Any]:
+        """Return a statement with the limit written in, kept for the sizes in use.
+
+        That saves filling in the limit at each execution.
+        """
+        known = self._limited.get((id(select), rows))
+        if known is None:
+            if len(self._limited) >= _MOST_LIMITED:
+                return select
+            known = select, select.limit(literal_column(str(int(rows)), Integer()))
+            self._limited[id(select), rows] = known
+        return known[1]
+
+    def key_from(self, row: Sequence[Any]) -> tuple[Any, ...]:
+        """Return the key of a full row."""
+        taken = self._take(row)
+        key = taken if len(self.source.places) > 1 else (taken,)
+        if not self._converts:
+            return tuple(key)
+        return self.converted(key)
+
+    def check_page(self, key: Sequence[Any], full: Sequence[Any], size: int) -> None:
+        """Raise ListingError where the rows behind a key do not come there, or the last is lost.
+
+        What `check_advance` and `check_apart` tell, on the way of most pages; where keys are
+        converted they come just as they are stored, and only a row's very own key is looked at.
+        """
+        first, terms = self._take(full[0]), self.terms
+        place = self.identity[0]
+        one, other = (key[place], first[place]) if terms > 1 else (key[0], first)
+        if one == other or not self._converts:
+            begins = first[0] if terms > 1 else first
+            plain = type(key[0]) is type(begins) is int and key[0] != begins
+            if not plain or (begins > key[0]) == self._down:
+                self.check_advance(key, full, False)
+        if len(full) > size and self._take(full[-2]) == self._take(full[-1]):
+            self.check_apart(full[-2], full[-1])
+
+    def check_advance(self, key: Sequence[Any], full: Sequence[Any], backward: bool) -> None:
+        """Raise ListingError where the rows behind a key, or ahead of it, do not come there."""
+        if not full:
+            return
+        if goes_back(self._both[backward], key, self.key_from(full[0])):
+            raise stuck(str(self.order))
+
+    def check_apart(self, one: Any, other: Any) -> None:
+        """Raise ListingError where two neighbouring rows have one key: the second would be lost."""
+        if self._take(one) == self._take(other) and alike(self._take(one), self._take(other)):
+            raise ListingError(
+                f"two rows have one key in the order {str(self.order)!r}, so one would be lost "
+                "between two pages",
+                "Name columns that tell all rows apart with unique=[…]",
+                "key-tied",
+            )
+
+    def near(self, full: Sequence[Any], index: int, edge: int, whole: bool) -> bool:
+        """Tell whether the rows that tie with row `index` on all but a row id are few.
+
+        They are where their group begins or ends between the row and the page's `edge` row, or
+        where the page is `whole` at that edge.
+        """
+        if not self.splits_ties:
+            return False
+        return whole or self.key_from(full[edge])[:-1] != self.key_from(full[index])[:-1]
+
+    def check_nulls(self, key: Sequence[Any]) -> None:
+        """Raise PageError for a NULL where the order's column holds none."""
+        for value, term in zip(key, self.order.terms, strict=True):
+            if value is None and not term.nullable:
+                raise PageError(
+                    f"the key has NULL for {term.name!r}, which is never NULL",
+                    "Give the values of a row that is there",
+                    "spot-key",
+                )
+
+    def key_of(self, given: Sequence[Any]) -> tuple[Any, ...]:
+        """Return the key that a caller gave: the order's values, or a row of a page.
+
+        Raises PageError when it has another shape.
+        """
+        if type(given) is tuple and len(given) == self.terms and not _is_entity(given[0]):
+            return given
+        if type(given) is tuple and given and _is_entity(given[0]):
+            raise PageError(
+                "the entity is not one of a page that is still held",
+                "Keep the page, or take its key from page.keys[i]",
+                "spot-row",
+            )
+        if hasattr(given, "_mapping"):
+            missing = [
+                term.name
+                for term, place in zip(self.order.terms, self.source.shown, strict=True)
+                if place is None
+            ]
+            if missing:
+                raise PageError(
+                    f"the row lacks {', '.join(missing)}, which the order needs",
+                    "Select these columns, or use page.cursor(i) of the row's page",
+                    "spot-row",
+                )
+            if len(given) != self.source.width:
+                raise PageError(
+                    "the row is not one of this listing's select",
+                    "Pass a row of its pages, or the values of its order as a tuple",
+                    "spot-row",
+                )
+            return tuple(given[place] for place in self.source.shown if place is not None)
+        if not isinstance(given, Sequence) or len(given) != len(self.order):
+            count = len(given) if isinstance(given, Sequence) else 1
+            raise PageError(
+                f"a key of {count} values does not fit the order {str(self.order)!r}",
+                f"Give {len(self.order)} values: {', '.join(self.order.names)}",
+                "spot-key",
+            )
+        return tuple(given)
+
+
+def _python_type(element: ColumnElement[Any]) -> type | None:
+    try:
+        return element.type.python_type
+    except NotImplementedError:
+        return None
+
+
+def _is_entity(value: Any) -> bool:
+    return hasattr(value, "_sa_instance_state")
+
+
+def stuck(order: str) -> ListingError:
+    """Return the error of a walk that does not go on."""
+    return ListingError(
+        f"the order {order!r} does not go on behind its own keys: the database compares a value "
+        "otherwise than it sorts it",
+        "Order by another column or by an expression of this one, and please tell its type",
+        "key-stuck",
+    )

@@ -1,0 +1,95 @@
+"""Exports: a listing's rows as a stream, resumable, no faster than allowed."""
+
+from __future__ import annotations
+
+import asyncio
+import csv
+import io
+import time
+from collections.abc import AsyncIterator, Iterator, Sequence
+from typing import TYPE_CHECKING, Any
+
+from vrelko.errors import PageError, VrelkoError
+from vrelko.web.bodies import rows_of, to_json
+from vrelko.web.problems import problem_of
+
+if TYPE_CHECKING:
+    from vrelko.serving.pages.page import Page
+    from vrelko.web.http_options import Wire
+
+FORMATS = {"ndjson": "application/x-ndjson", "csv": "text/csv; charset=utf-8"}
+BATCH = 1_000
+
+_DONE = object()
+
+
+def check_format(text: str | None) -> str:
+    """Return the format asked for. Raises PageError."""
+    if text in (None, ""):
+        return "ndjson"
+    if text not in FORMATS:
+        raise PageError(
+            "an export cannot be in that format", f"Ask for {' or '.join(FORMATS)}", "web-format"
+        )
+    return str(text)
+
+
+async def stream_rows(
+    pages: Iterator[Page], kind: str, wire: Wire, ways: Any, names: Sequence[str], state: Any
+) -> AsyncIterator[bytes]:
+    """Yield an export's text, a batch at a time.
+
+    NDJSON: a row a line; after each batch a line {"resume": cursor}, at the end {"end": true}, and
+    where the database fails {"problem": …}, so that a broken export is never taken for a whole
+    one. `ways` runs a blocking call in a thread; `names` are those of the columns, for the first
+    line of CSV; `state` is told how many rows and statements it took.
+    """
+    began, sent, rows_s = time.monotonic(), 0, wire.export_rows_s
+    head = kind == "csv"
+    while True:
+        try:
+            page = await ways(next, pages, _DONE)
+        except VrelkoError as error:
+            if kind == "csv":
+                raise
+            yield (to_json({"problem": problem_of(error)}) + "\n").encode()
+            return
+        if page is _DONE:
+            break
+        rows = rows_of(page)
+        if kind == "csv":
+            names = list(rows[0]) if head and rows else names
+            text = _csv(([names] if head else []), rows, wire.defuse)
+            head = False
+        else:
+            text = "".join(to_json(row) + "\n" for row in rows)
+            if page.next is not None:
+                text += to_json({"resume": page.next}) + "\n"
+        sent += len(rows)
+        state.vrelko_rows = sent
+        state.vrelko_statements = getattr(state, "vrelko_statements", 0) + len(page.statements)
+        yield text.encode()
+        if rows_s:
+            await asyncio.sleep(max(began + sent / rows_s - time.monotonic(), 0))
+    if kind == "ndjson":
+        yield b'{"end":true}\n'
+
+
+def _csv(head: Sequence[Sequence[str]], rows: Sequence[dict[str, Any]], defuse: bool) -> str:
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\r\n")  # RFC 4180
+    writer.writerows(head)
+    for row in rows:
+        writer.writerow([_cell(value, defuse) for value in row.values()])
+    return out.getvalue()
+
+
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+
+
+def _cell(value: Any, defuse: bool) -> Any:
+    if isinstance(value, str):
+        return f"'{value}" if defuse and value.startswith(_FORMULA) else value
+    if value is None or (isinstance(value, int) and not isinstance(value, bool)):
+        return value
+    return to_json(value).strip('"')

@@ -1,0 +1,220 @@
+"""The OpenAPI description of listings served over HTTP."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import date, datetime, time
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any
+from urllib.parse import quote, urlencode
+from uuid import UUID
+
+from vrelko.serving.pages.read import SPOTS
+from vrelko.sql.search import PARAMETER
+from vrelko.web.exports import FORMATS
+from vrelko.web.http_options import Wire
+from vrelko.web.problems import PROBLEM_TYPE
+
+if TYPE_CHECKING:
+    from vrelko.serving.listing import Listing
+
+_SCHEMAS: dict[type, dict[str, Any]] = {
+    bool: {"type": "boolean"},
+    int: {"type": "integer", "minimum": -(2**63), "maximum": 2**63 - 1},
+    float: {"type": "number"},
+    Decimal: {"type": "string", "pattern": r"^-?\d+(\.\d+)?$"},
+    datetime: {"type": "string", "format": "date-time"},
+    date: {"type": "string", "format": "date"},
+    time: {"type": "string", "format": "time"},
+    UUID: {"type": "string", "format": "uuid"},
+}
+
+
+def describe_site(
+    title: str, listings: Mapping[str, tuple[Listing, Wire, frozenset[str]]], exports: bool
+) -> dict[str, Any]:
+    """Return an OpenAPI 3.1 document, of each listing with its wire and given parameters."""
+    paths: dict[str, Any] = {}
+    for name, (listing, wire, fixed) in listings.items():
+        asked = _parameters(listing, wire, fixed)
+        paths[f"/{name}"] = {"get": _operation(name, listing, asked)}
+        if wire.in_path and listing.strategy != "whole":
+            here = {wire.named(wire.page), wire.named(wire.cursor)}
+            left = [one for one in asked if one["name"] not in here]
+            behind = _operation(name, listing, [_POSITION, *left])
+            behind["operationId"] += "_at"
+            paths[f"/{name}/{{position}}"] = {"get": behind}
+        if exports and listing.kind != "choices":
+            kept = [one for one in asked if one["name"] not in _sizes(wire)]
+            paths[f"/{name}/export"] = {"get": _export(name, kept)}
+    return {
+        "openapi": "3.1.0",
+        "info": {"title": title, "version": "1"},
+        "paths": paths,
+        "components": {"schemas": {"Problem": _PROBLEM, "Page": _PAGE, "Choices": _CHOICES}},
+    }
+
+
+def describe_listing(
+    name: str, listing: Listing, wire: Wire, root: str, exports: bool
+) -> dict[str, Any]:
+    """Return what a list of listings says of one: its address, parameters and orders."""
+    required = listing.variety.filters.required
+    usual = {key: value for key, value in listing.workload.params.items()
+             if key in required and isinstance(value, (int, str))}  # fmt: skip
+    query = urlencode({wire.named(key): value for key, value in usual.items()})
+    address, example = f"{root}/{quote(name)}", f"?{query}" if query else ""
+    found = {
+        "name": name,
+        "kind": listing.kind,
+        "url": address + example,
+        "orders": [str(order) for order in listing.variety.described.given],
+        "parameters": [
+            {"name": one["name"], "what": one["description"], "required": one["required"]}
+            for one in _parameters(listing, wire, frozenset())
+        ],
+    }
+    if exports and listing.kind != "choices":
+        found["export"] = f"{address}/export{example}"
+    return found
+
+
+def _sizes(wire: Wire) -> set[str]:
+    return {wire.named(wire.size), wire.named(wire.page)}
+
+
+def _parameters(listing: Listing, wire: Wire, fixed: frozenset[str]) -> list[dict[str, Any]]:
+    found = []
+    whole = listing.strategy == "whole"
+    if not whole and "number" in SPOTS[listing.kind]:
+        low = 0 if wire.offsets or wire.first == 0 else 1
+        what = "Row offset" if wire.offsets else "Page number"
+        found.append(_parameter(wire.named(wire.page), {"type": "integer", "minimum": low}, what))
+    if not whole:
+        found.append(_parameter(wire.named(wire.cursor), {"type": "string"},
+                                "Position, from a link of another page"))  # fmt: skip
+        most = {} if listing.sizes.most is None else {"maximum": listing.sizes.most}
+        size = {"type": "integer", "minimum": 1, "default": listing.sizes.default, **most}
+        found.append(_parameter(wire.named(wire.size), size, "Rows a page"))
+    orders = [str(order) for order in listing.variety.described.given]
+    found.append(_parameter(wire.named(wire.sort), {"type": "string", "enum": orders},
+                            "Order: columns after each other, - before one that descends",
+                            ))  # fmt: skip
+    filters = listing.variety.filters
+    for name, (kind, many) in filters.types.items():
+        if name not in fixed:
+            what = "Text to search for" if name == PARAMETER else f"Filter: {name}"
+            found.append(_parameter(wire.named(name), _schema(kind, many), what,
+                                    name in filters.required))  # fmt: skip
+    return found
+
+
+def _schema(kind: Any, many: bool) -> dict[str, Any]:
+    try:
+        wanted = kind.python_type
+    except NotImplementedError:
+        wanted = str
+    known = _SCHEMAS.get(wanted, {"type": "string"})
+    if getattr(wanted, "__members__", None):
+        known = {"type": "string", "enum": list(wanted.__members__)}
+    return {"type": "array", "items": known} if many else known
+
+
+def _parameter(
+    name: str, schema: dict[str, Any], text: str, required: bool = False
+) -> dict[str, Any]:
+    return {"name": name, "in": "query", "required": required, "schema": schema,
+            "description": text}  # fmt: skip
+
+
+def _operation(name: str, listing: Listing, parameters: list[dict[str, Any]]) -> dict[str, Any]:
+    schema = "Choices" if listing.kind == "choices" else "Page"
+    return {
+        "operationId": f"read_{name}",
+        "summary": f"A page of {name.replace('_', ' ')}",
+        "parameters": parameters,
+        "responses": {
+            "200": {
+                "description": "The page, with links to others in the Link header too",
+                "headers": {
+                    "Link": {"schema": {"type": "string"}, "description": "RFC 8288"},
+                    "ETag": {"schema": {"type": "string"}},
+                },
+                "content": {
+                    "application/json": {"schema": {"$ref": f"#/components/schemas/{schema}"}},
+                    "text/html": {"schema": {"type": "string"}},
+                },
+            },
+            "304": {"description": "As it was: the ETag given matches"},
+            **_FAULTS,
+            **(_PACED if listing.strategy == "frozen-ids" else {}),
+        },
+    }
+
+
+def _export(name: str, parameters: list[dict[str, Any]]) -> dict[str, Any]:
+    formats = {"type": "string", "enum": list(FORMATS), "default": "ndjson"}
+    return {
+        "operationId": f"export_{name}",
+        "summary": f"All rows of {name.replace('_', ' ')}, as a stream",
+        "parameters": [*parameters, _parameter("format", formats, "NDJSON can be resumed")],
+        "responses": {
+            "200": {
+                "description": "Rows; in NDJSON with lines that say where to resume",
+                "content": {
+                    kind.split(";")[0]: {"schema": {"type": "string"}} for kind in FORMATS.values()
+                },
+            },
+            **_FAULTS,
+        },
+    }
+
+
+_POSITION = {
+    "name": "position", "in": "path", "required": True, "schema": {"type": "string"},
+    "description": "Page number, or position from a link of another page",
+}  # fmt: skip
+
+
+def _faults(texts: Mapping[str, str]) -> dict[str, Any]:
+    content = {PROBLEM_TYPE: {"schema": {"$ref": "#/components/schemas/Problem"}}}
+    return {status: {"description": text, "content": content} for status, text in texts.items()}
+
+
+_PACED = _faults({"429": "Too many walks that store a list were begun in a minute"})
+_FAULTS = _faults(
+    {
+        "400": "A bad request, and what to do",
+        "404": "There is no such listing, or nothing behind that address",
+        "406": "Neither JSON nor HTML is accepted",
+        "413": "The body is too large",
+        "414": "The address is too long",
+        "421": "Another host was asked for",
+        "500": "What somebody has to mend",
+        "503": "The database did not answer, or is too busy; Retry-After tells when to ask again",
+        "504": "A statement ran too long",
+    }
+)
+_PROBLEM = {
+    "type": "object",
+    "description": "RFC 9457",
+    "required": ["type", "title", "status", "detail", "todo", "code"],
+    "properties": {
+        "type": {"type": "string"}, "title": {"type": "string"}, "status": {"type": "integer"},
+        "detail": {"type": "string"}, "todo": {"type": "string"}, "code": {"type": "string"},
+        "instance": {"type": "string"},
+    },
+}  # fmt: skip
+_PAGE = {"type": "object", "description": "Rows, where they stand, and links"}
+_CHOICES = {
+    "type": "object",
+    "required": ["choices", "complete"],
+    "properties": {
+        "choices": {
+            "type": "array",
+            "items": {"type": "object", "required": ["value", "label"],
+                      "properties": {"value": {}, "label": {"type": "string"}}},
+        },
+        "complete": {"type": "boolean"},
+    },
+}  # fmt: skip

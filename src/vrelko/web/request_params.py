@@ -1,0 +1,212 @@
+"""Requests: what the parameters of an address ask of a listing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import TYPE_CHECKING, Any
+from urllib.parse import parse_qsl
+
+from sqlalchemy.types import TypeEngine
+
+from vrelko.core.arithmetic import check_number
+from vrelko.core.spot import Spot
+from vrelko.errors import ListingError, PageError, nearest
+from vrelko.sql.from_text import value_from_text
+from vrelko.web.http_options import USUAL, Wire
+
+if TYPE_CHECKING:
+    from vrelko.serving.listing import Listing
+
+_MOST_TEXT = 1_000
+
+
+def request_from(
+    params: Any,
+    listing: Listing,
+    wire: Wire = USUAL,
+    *,
+    path_part: str | None = None,
+    given: Mapping[str, Any] | None = None,
+) -> dict[str, Any]:
+    """Return what `Listing.read` takes by name, from the parameters of an address.
+
+    `params`: a query string, pairs, a mapping, or any framework's multi-valued one. `path_part`:
+    the position, where it is part of the path. `given`: parameters that the address must not
+    choose, such as a tenant. Raises PageError, OrderError, and ListingError for one that is None.
+    """
+    unset = [name for name, value in (given or {}).items() if value is None]
+    if unset:
+        raise ListingError(
+            f"the parameter {unset[0]!r} that requests may not choose has no value, so all rows "
+            "would be shown",
+            "Refuse the request where it is not known, or leave the parameter out of params",
+            "web-fixed",
+        )
+    values = _gather(params, listing, wire, set(given or {}))
+    own = {name: values.pop(wire.named(name), None) for name in
+           (wire.page, wire.size, wire.cursor, wire.sort)}  # fmt: skip
+    texts = {name: _single(wire.named(name), found) for name, found in own.items()}
+    types = listing.variety.filters.types
+    read = {
+        name: _typed(wire.named(name), found, types[name])
+        for name in types
+        if (found := values.get(wire.named(name))) is not None
+    }
+    return {
+        "at": _position(texts, path_part, wire),
+        "size": texts[wire.size] or None,
+        "order": _order(texts[wire.sort], listing),
+        "params": {**{k: v for k, v in read.items() if v is not None}, **(given or {})},
+        "on_bad_page": wire.on_bad_page,
+        "past_end": wire.past_end,
+    }
+
+
+def pairs_of(params: Any) -> list[tuple[str, str]]:
+    """Return parameters as pairs, whatever they come in."""
+    if isinstance(params, (str, bytes)):
+        text = params.decode("latin-1") if isinstance(params, bytes) else params
+        return parse_qsl(text.lstrip("?"), keep_blank_values=True)
+    if hasattr(params, "multi_items"):
+        return list(params.multi_items())
+    if hasattr(params, "lists"):  # of lists by name
+        return [(name, value) for name, many in params.lists() for value in many]
+    found: list[tuple[str, str]] = []
+    for name, value in params.items() if isinstance(params, Mapping) else params:
+        many = value if isinstance(value, (list, tuple)) else [value]
+        found += [(name, one) for one in many if one is not None]
+    return found
+
+
+def check_names(name: str, listing: Listing, wire: Wire, exports: bool = True) -> None:
+    """Raise ListingError where a name of a listing, or of its parameters, means two things."""
+    _refuse_clash(listing, wire, exports=exports and listing.kind != "choices")
+    if name in _OWN or "/" in name:
+        raise ListingError(
+            f"a listing cannot be served as {name!r}",
+            f"Name it otherwise than {', '.join(_OWN)}, and without a slash",
+            "web-wire",
+        )
+
+
+_OWN = ("openapi.json", "healthz", "metrics")
+
+
+def _refuse_clash(listing: Listing, wire: Wire, exports: bool = False) -> None:
+    """Raise ListingError where a filter has a name that the page itself needs."""
+    filters = set(listing.variety.filters.types)
+    clash = {wire.page, wire.size, wire.cursor, wire.sort} & filters
+    if exports:
+        clash |= {"format"} & {wire.named(one) for one in filters}
+    if clash:
+        raise ListingError(
+            f"the parameter {min(clash)!r} of {listing.name!r} is a filter's and the page's own",
+            "Name the filter otherwise, or the position: Wire(page=…)",
+            "web-wire",
+        )
+
+
+def _gather(
+    params: Any, listing: Listing, wire: Wire, fixed: Iterable[str]
+) -> dict[str, list[str]]:
+    """Return the values of each parameter that the listing knows. Raises PageError."""
+    _refuse_clash(listing, wire)
+    own = {wire.page, wire.size, wire.cursor, wire.sort}
+    known = {wire.named(name) for name in own | set(listing.variety.filters.types) - set(fixed)}
+    found: dict[str, list[str]] = {}
+    for name, value in pairs_of(params):
+        if name not in known:
+            if wire.unknown == "refuse" and name.startswith(wire.prefix):
+                raise PageError(
+                    f"the parameter {_short(name)} is not known here",
+                    nearest(name, known),
+                    "web-parameter",
+                )
+            continue
+        if "\x00" in value or len(value) > 100 * _MOST_TEXT:
+            raise _unfit(name, "holds what no value holds, or is too long")
+        found.setdefault(name, []).append(value)
+    return found
+
+
+def _single(name: str, values: list[str] | None) -> str | None:
+    if values is None:
+        return None
+    if len(set(values)) > 1:
+        raise PageError(
+            f"the parameter {name!r} is given more than once", "Give it once", "web-repeated"
+        )
+    return values[0].strip()
+
+
+def _position(texts: Mapping[str, str | None], part: str | None, wire: Wire) -> Spot | str | None:
+    number, cursor = texts[wire.page], texts[wire.cursor]
+    if part:
+        number, cursor = (part, cursor) if _is_number(part) else (number, part)
+    if cursor and number:
+        raise PageError(
+            "a cursor and a page number are two positions at once", "Give one", "web-position"
+        )
+    if cursor or not number:
+        return cursor or None
+    if wire.offsets:
+        return Spot.offset(number)
+    if not _is_number(number):
+        return Spot.number(number)
+    try:
+        return Spot.number(check_number(int(number) + 1 - wire.first))
+    except PageError as error:
+        bound = f"; pages start at {wire.first}" if int(number) < wire.first else ""
+        shown = f"{int(number):,}" if len(number) < 22 else "of that number"
+        raise PageError(f"page {shown} does not exist{bound}", error.todo, error.code) from error
+
+
+def in_request_terms(error: PageError, at: Spot | str | None, wire: Wire) -> PageError:
+    """Return an error about a page number as it stood in the address."""
+    number = at.at if isinstance(at, Spot) and at.kind == "number" else None
+    if error.code != "page-past-end" or number is None or wire.offsets:
+        return error
+    return PageError(f"page {number - 1 + wire.first:,} is past the end", error.todo, error.code)
+
+
+def _is_number(text: str) -> bool:
+    digits = text[1:] if text[:1] in "+-" else text
+    return digits.isascii() and digits.isdigit() and len(digits) < 20
+
+
+def _order(text: str | None, listing: Listing) -> str | None:
+    """Return the allowed order that a reader means: NULLs need not be mentioned."""
+    if not text:
+        return None
+    for order in listing.variety.described.given:
+        plain = ",".join(f"{'-' if t.descending else ''}{t.name}" for t in order.terms)
+        if text in (plain, str(order)):
+            return str(order)
+    return text
+
+
+def _typed(name: str, values: list[str], asked: tuple[TypeEngine[Any], bool]) -> Any:
+    """Return a filter's value in the type of its column; nothing at all for an empty text."""
+    kind, many = asked
+    if many:
+        parts = [part for value in values for part in value.split(",") if part.strip()]
+        return [_value(name, part, kind) for part in parts] or None
+    text = _single(name, values)
+    return None if not text else _value(name, text, kind)
+
+
+def _value(name: str, text: str, kind: TypeEngine[Any]) -> Any:
+    try:
+        return value_from_text(text, kind)
+    except ValueError as error:
+        raise _unfit(name, str(error)) from error
+
+
+def _unfit(name: str, what: str) -> PageError:
+    return PageError(
+        f"the value of {name!r} {what}", "Correct it, or leave the parameter out", "web-value"
+    )
+
+
+def _short(name: str) -> str:
+    return repr(name if len(name) <= 40 else name[:40] + "…")
