@@ -21,7 +21,7 @@ from sqlalchemy import bindparam, create_engine, or_, select, text
 
 import vrelko
 from vrelko import Sizes, Spot
-from vrelko.engines.sqlite import count_steps
+from vrelko.engines.sqlite.capabilities import count_steps
 from vrelko.larkmere.generate import build
 from vrelko.larkmere.schema import capture
 

@@ -61,7 +61,7 @@ def page(connection):
     cursor, key = reached.next, reached.keys[-1]
 
     def from_elsewhere():
-        listing.book._known.clear()  # as in a process that did not write the cursor
+        listing.settings.book._known.clear()  # as in a process that did not write the cursor
         return listing.read(connection, cursor, params=params)
 
     def by_hand():

@@ -239,7 +239,7 @@ def draw_order(drawn, kind, base, t, names):
 def truth_of(listing, lender, base, params, engine):
     """The rows as one plain statement gives them, by the columns that the order names."""
     variant = listing.lent_variant(lender, None, params)
-    described = listing.variety.described
+    described = listing.described
     statement = described.select.order_by(None)
     clauses = []
     for term, key in zip(variant.order.terms, variant.source.keys, strict=True):
@@ -311,7 +311,7 @@ def compare(dice, twins, lender, truth, size, params, said):
 
     def read(turn, at):
         listing = twins[turn % 2]
-        listing.book._known.clear()
+        listing.settings.book._known.clear()
         page = listing.read(lender, at, params=params)
         return page, [shown(row) for row in page]
 

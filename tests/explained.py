@@ -15,7 +15,7 @@ from sqlalchemy import text
 
 from servers import NAMES, open_server
 from vrelko.engines.counters import count_reads
-from vrelko.engines.estimates import plan_in
+from vrelko.engines.explain import plan_in
 
 PATH = Path(__file__).parent / "explained.json"
 ROWS, PEOPLE = 20_000, 400

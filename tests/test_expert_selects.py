@@ -234,7 +234,7 @@ def test_walks_equal_one_statement(filled, kind, strategy):
 
         with Session(filled) as session:
             listing = make()
-            base = listing.variety.described.select
+            base = listing.described.select
             plain = base.order_by(None).order_by(*order_clauses(listing, session))
             plain = plain.execution_options(yield_per=None)
             found = session.execute(plain)

@@ -12,7 +12,7 @@ from exposed import Listing
 from vrelko import Depth, Landing, Needs, Readers, Sizes, Spot, Workload, Writers
 from vrelko.core.cost.rates import Clock
 from vrelko.core.outline import STRATEGIES
-from vrelko.engines.sqlite import count_steps
+from vrelko.engines.sqlite.capabilities import count_steps
 from vrelko.errors import DatabaseError, FactsError, ListingError, PageError
 from vrelko.larkmere.schema import capture, species
 from vrelko.measuring.trials import Bench

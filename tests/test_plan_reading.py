@@ -30,7 +30,9 @@ from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.profiles import entries_between, find_profile
 from vrelko.core.cost.work import Work
 from vrelko.core.facts import Facts
-from vrelko.engines import mariadb_plans, postgresql_plans, sqlite_plans
+from vrelko.engines.mariadb import plans as mariadb_plans
+from vrelko.engines.postgresql import plans as postgresql_plans
+from vrelko.engines.sqlite import plans as sqlite_plans
 from vrelko.errors import FactsError, PageError
 from vrelko.measuring.budget import Spending
 from vrelko.planning.key_ladder import KeyLadder

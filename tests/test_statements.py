@@ -10,7 +10,7 @@ from exposed import Listing
 from vrelko import Sizes, Spot
 from vrelko.core.order import Order, Term
 from vrelko.core.seek import Range, group_ranges, plan_ranges
-from vrelko.engines.sqlite import count_steps
+from vrelko.engines.sqlite.capabilities import count_steps
 from vrelko.larkmere.schema import capture
 
 

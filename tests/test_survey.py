@@ -9,7 +9,7 @@ from sqlalchemy import create_engine, text
 import vrelko
 from exposed import Listing
 from vrelko.core.facts import Facts
-from vrelko.engines.sqlite import count_steps
+from vrelko.engines.sqlite.capabilities import count_steps
 from vrelko.errors import DatabaseError, FactsError
 from vrelko.larkmere.schema import capture, station
 

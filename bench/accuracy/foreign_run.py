@@ -80,9 +80,7 @@ def measure_drawn(engine, drawn, pages, seed):
         share = rng.random() if i % 2 else 10 ** -rng.uniform(0, 4)
         size = round(10 ** rng.uniform(1, 2.7))
         listing = drawn.listings[which]()
-        listing = vrelko.Listing(
-            listing.select, **{**listing._arguments, "sizes": vrelko.Sizes(size, most=None)}
-        )
+        listing = listing.changed(sizes=vrelko.Sizes(size, most=None))
         if which not in facts:
             facts[which] = vrelko.survey(engine, listing)
         plan = vrelko.plan(listing, facts[which], engine=engine)

@@ -117,7 +117,7 @@ def measure_shape(engine, shape, table, pages, seed):
 
 def sized_listing(listing, size):
     """Return a listing whose default page has another size: it is planned for that size."""
-    arguments = {**listing._arguments, "sizes": vrelko.Sizes(size, most=None)}
+    arguments = {**listing.arguments, "sizes": vrelko.Sizes(size, most=None)}
     return vrelko.Listing(listing.select, **arguments)
 
 

@@ -8,7 +8,7 @@ from contextlib import closing
 from pathlib import Path
 from typing import Any
 
-from vrelko.cli.options import write_own
+from vrelko.cli.files import write_own
 from vrelko.cli.tables import console, make_table
 from vrelko.errors import PagesFileError
 from vrelko.pagesfile.load import Pages, load
@@ -78,7 +78,7 @@ def _variants(listing: Listing) -> Iterator[tuple[str | None, dict[str, Any]]]:
         for use in listing.workload.uses:
             yield use.order, {**usual, **use.params}
     else:  # every order is in use then, as the planner takes it
-        described = listing.variety.described
+        described = listing.described
         for order in described.given[: len(described.given) - described.search_orders]:
             yield str(order), usual
 

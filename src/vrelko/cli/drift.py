@@ -202,8 +202,8 @@ def settle(
 
 
 def _draw(path: str, delays: Any, rate: float, poll_s: float) -> None:
+    from vrelko.cli.files import write_text
     from vrelko.cli.needs import needs_extra
-    from vrelko.cli.options import write_text
 
     with needs_extra("report", "a report or figure"):
         from vrelko.reporting.drift_figures import draw_settling

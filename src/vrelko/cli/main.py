@@ -11,6 +11,7 @@ from typing import Any
 import click
 
 from vrelko.cli.drift import anchors, drift, settle
+from vrelko.cli.files import write_text
 from vrelko.cli.options import (
     budget_option,
     copy_of,
@@ -26,7 +27,6 @@ from vrelko.cli.options import (
     seed_option,
     status,
     walks_option,
-    write_text,
 )
 from vrelko.cli.serve import serve
 from vrelko.errors import EXIT_STATUS, FactsError, VrelkoError, find_status

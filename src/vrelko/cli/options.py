@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Callable, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -137,23 +136,6 @@ def read_lines(path: str) -> list[str]:
             f"{path!r} cannot be read: {error.strerror}",
             "Name another file",
             "not-readable",
-        ) from error
-
-
-def write_own(path: Path, text: str) -> None:
-    """Write a file; a new one is for its owner alone, as it may show values of rows."""
-    number = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-    with os.fdopen(number, "w", encoding="utf-8") as out:
-        out.write(text)
-
-
-def write_text(path: str, text: str) -> None:
-    """Write a file that its owner alone may read where it is new. Raises FactsError."""
-    try:
-        write_own(Path(path), text)
-    except OSError as error:
-        raise FactsError(
-            f"{path!r} cannot be written: {error.strerror}", "Choose another place", "not-writable"
         ) from error
 
 

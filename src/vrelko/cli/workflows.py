@@ -14,8 +14,8 @@ from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 from sqlalchemy import Engine
 
+from vrelko.cli.files import write_own
 from vrelko.cli.needs import needs_extra
-from vrelko.cli.options import write_own
 from vrelko.errors import PagesFileError, VrelkoError
 from vrelko.measuring.budget import BUDGET_MS
 from vrelko.measuring.drift import clean_by_rate, drift

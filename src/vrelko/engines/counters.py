@@ -14,8 +14,8 @@ from typing import Any
 
 from sqlalchemy import Connection, event
 
-from vrelko.engines.estimates import plan_in
-from vrelko.engines.sqlite import count_steps
+from vrelko.engines.explain import plan_in
+from vrelko.engines.sqlite.capabilities import count_steps
 
 
 @dataclass(frozen=True, slots=True)

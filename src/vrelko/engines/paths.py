@@ -9,10 +9,12 @@ from typing import Any
 from sqlalchemy import Select
 
 from vrelko.core.access import Seen
-from vrelko.engines import mariadb_plans, postgresql_plans, sqlite_plans
-from vrelko.engines.estimates import explain, plan_in
-from vrelko.engines.postgresql_catalog import read_parts
+from vrelko.engines.explain import explain, plan_in
+from vrelko.engines.mariadb import plans as mariadb_plans
+from vrelko.engines.postgresql import plans as postgresql_plans
+from vrelko.engines.postgresql.catalog import read_parts
 from vrelko.engines.registry import dialect_of
+from vrelko.engines.sqlite import plans as sqlite_plans
 
 
 @dataclass(frozen=True)

@@ -25,7 +25,11 @@ from sqlalchemy.exc import (
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.index import IndexFacts
 from vrelko.core.stored import Stored
-from vrelko.engines import mariadb, postgresql, sqlite, sqlite_catalog, text_only
+from vrelko.engines import text_only
+from vrelko.engines.mariadb import capabilities as mariadb
+from vrelko.engines.postgresql import capabilities as postgresql
+from vrelko.engines.sqlite import capabilities as sqlite
+from vrelko.engines.sqlite import catalog as sqlite_catalog
 from vrelko.engines.troubles import explain
 from vrelko.errors import DatabaseError, nearest
 from vrelko.sql.entities import bind_arguments

@@ -123,8 +123,8 @@ def check_claims(
 
     The first 20,000 rows are looked at, as far as the time for one statement allows.
     """
-    described = listing.variety.described
-    if not listing.variety.claimed or described.wrapped:
+    described = listing.described
+    if not listing.claimed or described.wrapped:
         return
     typical = params if params is not None else listing.workload.params
     try:
@@ -144,7 +144,7 @@ def check_claims(
                 raise
             return
     if found is not None:
-        names = ", ".join(listing.variety.claimed)
+        names = ", ".join(listing.claimed)
         raise OrderError(
             f"unique = {names} does not identify a row: two rows share their values",
             "Name columns that tell all rows apart, or give the table a primary key",

@@ -19,7 +19,7 @@ from vrelko.core.planner import VariantUse
 from vrelko.core.spot import Spot
 from vrelko.engines.counters import count_again, count_reads, read_handlers, sent_on
 from vrelko.engines.limits import is_time_limit, limit_time
-from vrelko.engines.sqlite import count_steps
+from vrelko.engines.sqlite.capabilities import count_steps
 from vrelko.errors import PageError, TimeLimitError, VrelkoError
 from vrelko.measuring.budget import Spending
 from vrelko.planning.plan import Plan

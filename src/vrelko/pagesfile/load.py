@@ -276,7 +276,7 @@ def _fitting(value: Any, kind: Any) -> Any:
 
 def _with_values(file: Path, name: str, listing: Listing) -> Listing:
     """Return the listing, typical values read as the types they are compared with."""
-    types = listing.variety.filters.types
+    types = listing.filters.types
 
     def read(params: Mapping[str, Any], where: str) -> dict[str, Any]:
         found = dict(params)

@@ -22,7 +22,7 @@ from vrelko.core.planner import Given, Judgement, VariantUse, judge
 from vrelko.core.verdict import Candidate, Verdict
 from vrelko.core.workload import Needs, Readers, Use, Writers
 from vrelko.engines.registry import database_errors, dialect_named
-from vrelko.errors import ListingError, PageError
+from vrelko.errors import PageError
 from vrelko.planning.access_paths import route_use
 from vrelko.serving.listing import Listing
 from vrelko.sql.routines import Routine, render_routine
@@ -52,15 +52,6 @@ class Plan:
     uses: tuple[VariantUse, ...] = ()
     spent_ms: float = 0.0
     left_out: tuple[str, ...] = ()
-
-    def check_listing(self, name: str) -> None:
-        """Raise ListingError unless this is the plan of the listing of that name."""
-        if self.listing != name:
-            raise ListingError(
-                f"the plan is for {self.listing!r}, this listing is {name!r}",
-                "Plan this listing, or give both the same name=",
-                "plan-listing",
-            )
 
     @property
     def verdict(self) -> Verdict:
@@ -247,7 +238,7 @@ def _uses_of(
 
 
 def _use_of(listing: Listing, dialect: str, values: Mapping[str, Any], use: Use) -> VariantUse:
-    kept = listing.variety.filters.unless_optional(values)
+    kept = listing.filters.unless_optional(values)
     params = {**kept, **use.params}
     outline = listing.outline(dialect, params)
     variant = listing.variant(dialect, use.order, params)
@@ -309,7 +300,7 @@ def routine_text(
     Filters are left out by NULL, sets of values and searches altogether. Its last column is the
     total where the listing has one, else whether more rows follow. Raises ListingError for SQLite.
     """
-    filters = listing.variety.filters
+    filters = listing.filters
     variant = listing.variant(dialect, order, filters.unless_optional(params))
     asked = [
         one for name, one in filters.optional.items()

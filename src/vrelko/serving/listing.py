@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from datetime import datetime
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 from sqlalchemy import ColumnElement, Connection, Select, Table
 from sqlalchemy.exc import SQLAlchemyError
@@ -19,25 +19,45 @@ from vrelko.errors import DatabaseError, ListingError, PageError
 from vrelko.serving.arguments import check_arguments
 from vrelko.serving.cursors.book import CursorBook
 from vrelko.serving.cursors.encryption import load_cipher
+from vrelko.serving.pages.anchored import build_anchors
 from vrelko.serving.pages.external import gather, spell_out
 from vrelko.serving.pages.page import Page
 from vrelko.serving.pages.places import Place, count_ahead, where_is
 from vrelko.serving.pages.read import answer, check_ends
 from vrelko.serving.pages.request import Request, lend
 from vrelko.serving.pages.walks import ranges, walk, walk_frozen
-from vrelko.serving.steady.anchors import Anchors, Segments, build_anchors
+from vrelko.serving.settings import Settings
+from vrelko.serving.steady.anchors import Anchors, Segments
 from vrelko.serving.steady.settings import UNSTEADY, Steady
-from vrelko.serving.variants.held import HeldPages
-from vrelko.serving.variants.store import Variety
+from vrelko.serving.variants.store import VariantStore
 from vrelko.serving.variants.variant import Variant
 from vrelko.sql.filters import Filters
-from vrelko.sql.outlines import hidden_names, outline_of
+from vrelko.sql.outlines import Described, hidden_names, outline_of
 from vrelko.sql.search import Search
 from vrelko.sql.select_kinds import refuse_selects
 
 if TYPE_CHECKING:
     from vrelko.core.workload import Workload
-    from vrelko.planning.plan import Plan
+
+
+class Chosen(Protocol):
+    """A verdict: what says by which strategy to serve."""
+
+    @property
+    def strategy(self) -> str:
+        """The strategy to take."""
+
+
+class Planned(Protocol):
+    """A plan, as far as serving needs it: whose it is, and its verdict."""
+
+    @property
+    def listing(self) -> str:
+        """The name of the listing that was planned."""
+
+    @property
+    def verdict(self) -> Chosen:
+        """What it says to do."""
 
 
 class Listing:
@@ -89,34 +109,49 @@ class Listing:
         workload: Workload | None = None,
         steady: Steady | None = None,
     ) -> None:
-        self._arguments: dict[str, Any] = {
-            key: value for key, value in locals().items() if key not in ("self", "select")
-        }
-        check_arguments(self._arguments)
+        arguments = {key: value for key, value in locals().items() if key not in ("self", "select")}
+        check_arguments(arguments)
         check_choice(kind, KINDS, "kind")
-        self.kind = kind
-        self.total = total or ("capped" if kind == "grid" else "none")
-        check_choice(self.total, TOTALS, "total")
-        self._chosen = strategy
-        self.strategy = strategy or ("whole" if kind == "choices" else "keyset")
-        check_choice(self.strategy, SERVED, "strategy")
-        self.steady = steady or UNSTEADY
-        self.steady.check(self.strategy, kind)
+        total = total or ("capped" if kind == "grid" else "none")
+        check_choice(total, TOTALS, "total")
+        served = strategy or ("whole" if kind == "choices" else "keyset")
+        check_choice(served, SERVED, "strategy")
+        steady = steady or UNSTEADY
+        steady.check(served, kind)
         check_choice(count, ("each", "once"), "count")
         check_choice(over_cap, ("error", "tell"), "over_cap")
         if cap < 1:
             raise ListingError(f"cap {cap} counts no row", "Give at least 1", "listing-cap")
-        self.cap, self.count, self.count_ms, self.over_cap = cap, count, count_ms, over_cap
-        self.deepest = deepest
-        self.sizes = sizes or Sizes()
         refuse_selects(select)
         whole = Filters(select, filters or {}, search)
-        self.variety = Variety(select, orders, unique, whole, self.steady.settle)
-        self.name = name or "+".join(self.variety.described.table_names)
-        self._workload = workload
-        self.book = CursorBook(secrets, expires_s)
-        self.sealed = self._must_seal(expose, bool(secrets))
-        self.held = HeldPages()
+        variants = VariantStore(select, orders, unique, whole, steady.settle)
+        settings = Settings(
+            name=name or "+".join(variants.described.table_names), kind=kind, variants=variants,
+            sizes=sizes or Sizes(), total=total, cap=cap, count=count, count_ms=count_ms,
+            over_cap=over_cap, strategy=served, deepest=deepest, steady=steady,
+            book=CursorBook(secrets, expires_s),
+            sealed=served != "whole" and _must_seal(variants, expose, bool(secrets)),
+        )  # fmt: skip
+        own = {"settings": settings, "arguments": arguments, "_workload": workload}
+        for key, value in own.items():
+            object.__setattr__(self, key, value)
+
+    settings: Settings
+    """What its requests are served by."""
+
+    arguments: dict[str, Any]
+    """What it was made from, by name, but for the select."""
+
+    _workload: Workload | None
+
+    def __setattr__(self, name: str, value: object) -> None:
+        raise ListingError(
+            f"a listing does not change, so its {name!r} cannot be set",
+            f"Make another one: listing.changed({name}=…)",
+            "listing-immutable",
+        )
+
+    __delattr__ = __setattr__  # type: ignore[assignment]
 
     def __copy__(self) -> Listing:
         return self
@@ -132,26 +167,94 @@ class Listing:
         )
 
     def __repr__(self) -> str:
-        return f"<Listing {self.name!r}, {self.kind} by {self.variety.described.orders[0]}>"
+        return f"<Listing {self.name!r}, {self.kind} by {self.described.orders[0]}>"
+
+    @property
+    def name(self) -> str:
+        """What its cursors are bound to."""
+        return self.settings.name
+
+    @property
+    def kind(self) -> str:
+        """Its kind: grid, feed, choices or export."""
+        return self.settings.kind
+
+    @property
+    def sizes(self) -> Sizes:
+        """The rows that its pages may have."""
+        return self.settings.sizes
+
+    @property
+    def total(self) -> str:
+        """How its total is told."""
+        return self.settings.total
+
+    @property
+    def cap(self) -> int:
+        """The rows that a capped total counts, or that a listing served whole may have."""
+        return self.settings.cap
+
+    @property
+    def count(self) -> str:
+        """When its total is counted: for each page, or once a walk."""
+        return self.settings.count
+
+    @property
+    def strategy(self) -> str:
+        """The strategy that its pages are served by."""
+        return self.settings.strategy
+
+    @property
+    def steady(self) -> Steady:
+        """How its pages are kept steady."""
+        return self.settings.steady
+
+    @property
+    def filters(self) -> Filters:
+        """Its parameters and optional filters."""
+        return self.settings.variants.filters
+
+    @property
+    def claimed(self) -> tuple[str, ...]:
+        """The columns that it was said to be unique by."""
+        return self.settings.variants.claimed
+
+    @property
+    def described(self) -> Described:
+        """What its select was found to be: tables, columns, keys and orders."""
+        return self.settings.variants.described
+
+    @property
+    def given_orders(self) -> tuple[Order, ...]:
+        """The allowed orders as they were given, before they were made total."""
+        return self.settings.variants.described.given
+
+    def default_order(self, params: Mapping[str, Any] | None) -> str:
+        """Return the order that a request with these parameters has where it names none."""
+        return self.settings.variants.default_order(params or {})
 
     @property
     def select(self) -> Select[Any]:
         """The select whose rows are paged."""
-        return self.variety.select
+        return self.settings.variants.select
 
     @property
     def paged_table(self) -> Table | None:
         """The base table whose rows are paged, the first one the select reads."""
-        return self.variety.table
+        return self.settings.variants.table
 
     @property
     def paged_name(self) -> str:
         """The name that the select gives the table whose rows are paged: its alias, or its own."""
-        return self.variety.described.table_names[0]
+        return self.described.table_names[0]
 
     def with_workload(self, workload: Workload) -> Listing:
         """Return the listing with other readers, writers, needs and typical parameters."""
-        return Listing(self.select, **{**self._arguments, "workload": workload})
+        return self.changed(workload=workload)
+
+    def changed(self, **arguments: Any) -> Listing:
+        """Return another listing of the same select, with these arguments instead of its own."""
+        return Listing(self.select, **{**self.arguments, **arguments})
 
     @property
     def workload(self) -> Workload:
@@ -162,7 +265,7 @@ class Listing:
 
     def orders(self, dialect: str = "sqlite") -> tuple[Order, ...]:
         """Return the allowed orders, made total, with NULL placement as the engine has it."""
-        return self.variety.orders(dialect)
+        return self.settings.variants.orders(dialect)
 
     def read(
         self,
@@ -197,10 +300,10 @@ class Listing:
         request = Request(
             at, params, size, order, scope, total, on_bad_page, past_end, time_limit_ms, ceiling
         )
-        if isinstance(connection, Connection) and not self.variety.orm:
-            return answer(self, connection, request)
-        with lend(connection, self) as lender:
-            return answer(self, lender, request)
+        if isinstance(connection, Connection) and not self.settings.variants.orm:
+            return answer(self.settings, connection, request)
+        with lend(connection, self.settings) as lender:
+            return answer(self.settings, lender, request)
 
     async def aread(self, connection: Any, at: Spot | str | None = None, **request: Any) -> Page:
         """Read one page on an AsyncConnection or AsyncSession; an AsyncEngine lends one.
@@ -240,8 +343,8 @@ class Listing:
 
         Counts the rows ahead of it. A row that is not there has the place it would take.
         """
-        with lend(connection, self) as lender:
-            return where_is(self, lender, key, size, params, order)
+        with lend(connection, self.settings) as lender:
+            return where_is(self.settings, lender, key, size, params, order)
 
     def count_ahead(
         self,
@@ -257,8 +360,8 @@ class Listing:
 
         `cursor`: `page.before` for rows above a page; `page.after` counts those behind it.
         """
-        with lend(connection, self) as lender:
-            return count_ahead(self, lender, cursor, most, params, order, scope)
+        with lend(connection, self.settings) as lender:
+            return count_ahead(self.settings, lender, cursor, most, params, order, scope)
 
     def walk(
         self,
@@ -287,7 +390,10 @@ class Listing:
         `time_limit_ms`: milliseconds that each statement may take.
         """
         given = size, start, until, params, order, scope, fresh, time_limit_ms
-        return walk_frozen(self, source, frozen, *given) if frozen else walk(self, source, *given)
+        settings = self.settings
+        if frozen:
+            return walk_frozen(settings, source, frozen, *given)
+        return walk(settings, source, *given)
 
     def ranges(
         self,
@@ -303,8 +409,8 @@ class Listing:
         Each pair goes into `walk`; together they give every row once. Counts the rows and walks
         their index once. Fewer pairs come back where there are fewer rows.
         """
-        with lend(connection, self) as lender:
-            return ranges(self, lender, parts, params, order, scope)
+        with lend(connection, self.settings) as lender:
+            return ranges(self.settings, lender, parts, params, order, scope)
 
     def anchor(
         self,
@@ -326,15 +432,20 @@ class Listing:
                 "Pass vrelko.Anchors(size), and give it to the listing: Steady(anchors=…)",
                 "anchors-missing",
             )
-        with lend(connection, self) as lender, database_errors("reading of keys"):
-            return build_anchors(self, lender, kept, params, order)
+        with lend(connection, self.settings) as lender, database_errors("reading of keys"):
+            return build_anchors(self.settings, lender, kept, params, order)
 
-    def using(self, plan: Plan) -> Listing:
+    def using(self, plan: Planned) -> Listing:
         """Return this listing served with the strategy of a plan's verdict.
 
         Raises ListingError when the plan is another listing's.
         """
-        plan.check_listing(self.name)
+        if plan.listing != self.name:
+            raise ListingError(
+                f"the plan is for {plan.listing!r}, this listing is {self.name!r}",
+                "Plan this listing, or give both the same name=",
+                "plan-listing",
+            )
         return self.with_strategy(plan.verdict.strategy)
 
     def with_strategy(
@@ -345,23 +456,23 @@ class Listing:
         A settle delay stays; other steadiness is that of `steady`.
         """
         kept = steady or Steady(settle=self.steady.settle)
-        changed = {"strategy": strategy, "kind": kind or self.kind, "steady": kept}
-        return Listing(self.select, **{**self._arguments, **changed})
+        return self.changed(strategy=strategy, kind=kind or self.kind, steady=kept)
 
     def outline(self, dialect: str = "sqlite", params: Mapping[str, Any] | None = None) -> Outline:
         """Return the pure description of this listing, for planning.
 
         `params` are typical values; optional filters whose parameters they hold count as active.
         """
-        described, filters = self.variety.described, self.variety.filters
+        described, filters = self.described, self.filters
         given = filters.check(params, partly=True)
         active = filters.active(given)
         whole = filters.apply(self.select, active, described.searched, dialect)
+        chosen = self.arguments["strategy"]
         settings = {
             "name": self.name, "kind": self.kind, "sizes": self.sizes, "total": self.total,
             "cap": self.cap, "params": given,
-            "strategy": self._chosen if self._chosen in STRATEGIES else None,
-            "claimed": self.variety.claimed,
+            "strategy": chosen if chosen in STRATEGIES else None,
+            "claimed": self.claimed,
         }  # fmt: skip
         where = getattr(whole, "whereclause", None)
         own = len(described.orders) - described.search_orders
@@ -382,7 +493,7 @@ class Listing:
         Run them one after the other, with `params`, until size + 1 rows are there, and give the
         results to `page_of`. No index is relied on. Raises PageError and OrderError.
         """
-        return spell_out(self, at, dialect, params, size, order)
+        return spell_out(self.settings, at, dialect, params, size, order)
 
     def page_of(
         self,
@@ -400,7 +511,7 @@ class Listing:
         Takes what `statements` took. The total is not known, and a page before a key takes it that
         rows follow.
         """
-        return gather(self, results, at, dialect, params, size, order, scope)
+        return gather(self.settings, results, at, dialect, params, size, order, scope)
 
     def variant(
         self, dialect: str, order: str | None, params: Mapping[str, Any] | None = None
@@ -409,38 +520,41 @@ class Listing:
 
         `params` say which optional filters are active; their values do not matter here.
         """
-        filters = self.variety.filters
+        filters = self.filters
         active = filters.active(filters.check(params, partly=True))
-        return self.variety.variant(dialect_named(dialect), order, active)
+        return self.settings.variants.variant(dialect_named(dialect), order, active)
 
     def lent_variant(
         self, lender: Any, order: str | None, params: Mapping[str, Any] | None = None
     ) -> Variant:
         """Return one variant as it is served on a connection, whose catalog may be asked."""
-        filters = self.variety.filters
+        filters = self.filters
         active = filters.active(filters.check(params, partly=True))
-        return self.variety.variant(dialect_of(lender, self.select), order, active, lender)
+        return self.settings.variants.variant(
+            dialect_of(lender, self.select), order, active, lender
+        )
 
     def run_values(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
         """Return the values to run statements with. Raises PageError."""
-        return self.variety.run_values(self.variety.filters.check(params))
+        return self.settings.variants.run_values(self.filters.check(params))
 
     def check_params(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
         """Return the parameters in force. Raises PageError for unknown and missing ones."""
-        return self.variety.filters.check(params)
+        return self.filters.check(params)
 
-    def _must_seal(self, expose: Sequence[str] | bool, secret: bool) -> bool:
-        """Tell whether keys are encrypted in cursors. Raises ListingError where they cannot be."""
-        if expose is True or self.strategy == "whole":
-            return False
-        shown = () if expose is False else tuple(expose)
-        hidden = [name for name in hidden_names(self.variety.described) if name not in shown]
-        if hidden and not secret:
-            raise ListingError(
-                f"cursors would show {', '.join(map(repr, hidden))}, which the select does not",
-                f"Select it, give secrets=[…] to encrypt it, or say expose={hidden!r}",
-                "key-hidden",
-            )
-        if hidden:
-            load_cipher()
-        return bool(hidden)
+
+def _must_seal(variants: VariantStore, expose: Sequence[str] | bool, secret: bool) -> bool:
+    """Tell whether keys are encrypted in cursors. Raises ListingError where they cannot be."""
+    if expose is True:
+        return False
+    shown = () if expose is False else tuple(expose)
+    hidden = [name for name in hidden_names(variants.described) if name not in shown]
+    if hidden and not secret:
+        raise ListingError(
+            f"cursors would show {', '.join(map(repr, hidden))}, which the select does not",
+            f"Select it, give secrets=[…] to encrypt it, or say expose={hidden!r}",
+            "key-hidden",
+        )
+    if hidden:
+        load_cipher()
+    return bool(hidden)

@@ -11,7 +11,7 @@ from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.facts import ColumnFacts, TableFacts
 from vrelko.core.sample_estimates import PREFIX, common_values, expect_distinct, share_bounds
-from vrelko.engines import mariadb_catalog as catalog
+from vrelko.engines.mariadb import catalog
 from vrelko.surveying.budget import Budget
 
 PROBES = 600

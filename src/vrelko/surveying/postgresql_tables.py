@@ -11,8 +11,8 @@ from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.facts import ColumnFacts, TableFacts, usual_width
 from vrelko.core.sample_estimates import common_values, expect_distinct, share_bounds
-from vrelko.engines import postgresql_catalog as catalog
 from vrelko.engines.limits import is_time_limit
+from vrelko.engines.postgresql import catalog
 from vrelko.surveying.budget import Budget
 from vrelko.surveying.probes import WINDOWS, is_walkable, probe_indexes
 

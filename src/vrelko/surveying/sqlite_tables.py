@@ -10,7 +10,7 @@ from sqlalchemy import Connection, text
 from vrelko.core.facts import ColumnFacts, TableFacts, usual_width
 from vrelko.core.index import IndexFacts
 from vrelko.core.sample_estimates import common_values, expect_distinct, share_bounds
-from vrelko.engines import sqlite_catalog as catalog
+from vrelko.engines.sqlite import catalog
 from vrelko.errors import DatabaseError
 from vrelko.surveying.budget import Budget
 from vrelko.surveying.probes import probe_indexes

@@ -11,9 +11,11 @@ from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.facts import ColumnFacts, Facts, ServerFacts, TableFacts, usual_width
 from vrelko.core.outline import Outline
-from vrelko.engines import mariadb_catalog, postgresql_catalog, sqlite_catalog
 from vrelko.engines.estimates import estimate_rows
+from vrelko.engines.mariadb import catalog as mariadb_catalog
+from vrelko.engines.postgresql import catalog as postgresql_catalog
 from vrelko.engines.registry import database_errors, dialect_of
+from vrelko.engines.sqlite import catalog as sqlite_catalog
 from vrelko.errors import DatabaseError, VrelkoError, nearest
 from vrelko.surveying import mariadb_tables, postgresql_tables, sqlite_tables
 from vrelko.surveying.budget import Budget

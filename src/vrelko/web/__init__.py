@@ -11,29 +11,30 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from vrelko.web.addresses import Urls, headings, link_header, page_urls
     from vrelko.web.appearance import Looks, Words
-    from vrelko.web.application import Site, make_app
+    from vrelko.web.application import make_app
     from vrelko.web.bodies import body_of, to_json
     from vrelko.web.html import render_controls, render_document, render_fragment
     from vrelko.web.http_options import Wire
     from vrelko.web.problems import problem_of
     from vrelko.web.request_params import request_from
+    from vrelko.web.site import Site
 
 _HOMES = {
-    "Looks": "looks",
-    "Site": "application",
+    "Looks": "appearance",
+    "Site": "site",
     "Urls": "addresses",
-    "Wire": "wire",
-    "Words": "looks",
+    "Wire": "http_options",
+    "Words": "appearance",
     "body_of": "bodies",
     "headings": "addresses",
     "link_header": "addresses",
     "make_app": "application",
     "page_urls": "addresses",
     "problem_of": "problems",
-    "render_controls": "rendering",
-    "render_document": "rendering",
-    "render_fragment": "rendering",
-    "request_from": "asking",
+    "render_controls": "html",
+    "render_document": "html",
+    "render_fragment": "html",
+    "request_from": "request_params",
     "to_json": "bodies",
 }
 

@@ -170,7 +170,7 @@ def headings(
     sorts both ways turns round; one that sorts by an order already stays.
     """
     address = _Address(url, wire)
-    allowed = {str(one): one.terms[0] for one in listing.variety.described.given if one.terms}
+    allowed = {str(one): one.terms[0] for one in listing.given_orders if one.terms}
     now = allowed.get(order or next(iter(allowed), ""))
     found = []
     for name in names:

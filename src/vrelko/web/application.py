@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from contextlib import AbstractAsyncContextManager
-from dataclasses import dataclass, field, fields
-from functools import cached_property
+from dataclasses import fields
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
@@ -21,9 +20,7 @@ from starlette.routing import Route
 from vrelko.errors import ListingError, PageError, VrelkoError, nearest
 from vrelko.serving.steady.frozen import reading_for
 from vrelko.web.addresses import header_of, page_urls
-from vrelko.web.appearance import USUAL_LOOKS, Looks
 from vrelko.web.bodies import body_of, rows_of, to_json
-from vrelko.web.counters import Causes, Counters
 from vrelko.web.exports import BATCH, FORMATS, check_format, stream_rows
 from vrelko.web.guard import Guard, Told
 from vrelko.web.html import (
@@ -31,82 +28,23 @@ from vrelko.web.html import (
     render_fragment,
     render_problem,
 )
-from vrelko.web.http_options import USUAL, Wire
+from vrelko.web.http_options import Wire
 from vrelko.web.openapi import describe_site
 from vrelko.web.problems import PROBLEM_TYPE, make_problem, problem_of, retry_of
 from vrelko.web.request_params import check_names, in_request_terms, pairs_of, request_from
+from vrelko.web.site import Site
 from vrelko.web.status_pages import (
     answer_health,
     answer_index,
     answer_metrics,
     wanted,
 )
-from vrelko.web.turns import AT_ONCE, WAIT_S, WALKS_A_MINUTE, Pace, Turns
 
 if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
     from vrelko.serving.pages.page import Page
 
 _MOST_LINK = 4_000  # characters of a Link header
-
-
-@dataclass(frozen=True)
-class Site:
-    """What an application serves, and how.
-
-    `engine`: an Engine or AsyncEngine. `wires` by listing, else `wire`. `params`: parameters that
-    requests must not choose, by listing name or for all under "", each a function of the request or
-    a value: a tenant, a visitor. `scope`: what cursors are bound to, of a request. `links`: "path"
-    (behind the mount, the default), "relative" (a query alone) or "absolute". `exports`: whether
-    /LISTING/export is there. `labels`: the column that names a choice, by listing.
-
-    `time_limit_ms`: milliseconds that one statement may take. `hosts`: names that requests may call
-    this server by, None for any. `at_once`: requests of one listing that are under way; another one
-    waits `wait_s` seconds for its turn. `walks_a_minute`: frozen lists that one reader, by `scope`
-    or by the client's address, may have made; more answer 429. `log_requests` writes a line for
-    each request to the logger vrelko.web, without the values in its address unless `log_values`.
-    """
-
-    listings: Mapping[str, Listing]
-    engine: Any
-    wire: Wire = USUAL
-    wires: Mapping[str, Wire] = field(default_factory=dict)
-    looks: Looks = USUAL_LOOKS
-    params: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
-    scope: Callable[[Request], object] | None = None
-    links: str = "path"
-    exports: bool = True
-    labels: Mapping[str, str] = field(default_factory=dict)
-    title: str = "Listings"
-    time_limit_ms: float | None = None
-    hosts: Sequence[str] | None = None
-    at_once: int = AT_ONCE
-    wait_s: float = WAIT_S
-    walks_a_minute: int = WALKS_A_MINUTE
-    log_requests: bool = False
-    log_values: bool = False
-    counters: Counters = field(default_factory=Counters, compare=False)
-    causes: Causes = field(default_factory=Causes, compare=False)
-
-    @cached_property
-    def turns(self) -> Turns:
-        """The turns that requests take."""
-        return Turns(self.at_once, self.wait_s)
-
-    @cached_property
-    def pace(self) -> Pace:
-        """What bounds how often a reader begins a walk that stores a list."""
-        return Pace(self.walks_a_minute)
-
-    def wire_of(self, name: str) -> Wire:
-        """Return a listing's wire."""
-        return self.wires.get(name, self.wire)
-
-    def fixed_of(self, name: str, request: Request | None) -> dict[str, Any]:
-        """Return the parameters that a request does not choose."""
-        given = {**self.params.get("", {}), **self.params.get(name, {})}
-        return {key: value(request) if callable(value) and request is not None else value
-                for key, value in given.items()}  # fmt: skip
 
 
 def make_app(
@@ -197,7 +135,7 @@ def _answer(
 ) -> Response:
     url = address_of(site, request, wire)
     urls = page_urls(page, url, wire)
-    order = asked["order"] or listing.variety.default_order(asked["params"])
+    order = asked["order"] or listing.default_order(asked["params"])
     kind = wanted(request)
     headers = {"Link": header_of(urls), "Vary": "Accept, Page-Part"}
     if len(headers["Link"]) > _MOST_LINK:  # which proxies would refuse; the body has them too

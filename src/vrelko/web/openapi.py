@@ -59,7 +59,7 @@ def describe_listing(
     name: str, listing: Listing, wire: Wire, root: str, exports: bool
 ) -> dict[str, Any]:
     """Return what a list of listings says of one: its address, parameters and orders."""
-    required = listing.variety.filters.required
+    required = listing.filters.required
     usual = {key: value for key, value in listing.workload.params.items()
              if key in required and isinstance(value, (int, str))}  # fmt: skip
     query = urlencode({wire.named(key): value for key, value in usual.items()})
@@ -68,7 +68,7 @@ def describe_listing(
         "name": name,
         "kind": listing.kind,
         "url": address + example,
-        "orders": [str(order) for order in listing.variety.described.given],
+        "orders": [str(order) for order in listing.given_orders],
         "parameters": [
             {"name": one["name"], "what": one["description"], "required": one["required"]}
             for one in _parameters(listing, wire, frozenset())
@@ -96,11 +96,11 @@ def _parameters(listing: Listing, wire: Wire, fixed: frozenset[str]) -> list[dic
         most = {} if listing.sizes.most is None else {"maximum": listing.sizes.most}
         size = {"type": "integer", "minimum": 1, "default": listing.sizes.default, **most}
         found.append(_parameter(wire.named(wire.size), size, "Rows a page"))
-    orders = [str(order) for order in listing.variety.described.given]
+    orders = [str(order) for order in listing.given_orders]
     found.append(_parameter(wire.named(wire.sort), {"type": "string", "enum": orders},
                             "Order: columns after each other, - before one that descends",
                             ))  # fmt: skip
-    filters = listing.variety.filters
+    filters = listing.filters
     for name, (kind, many) in filters.types.items():
         if name not in fixed:
             what = "Text to search for" if name == PARAMETER else f"Filter: {name}"

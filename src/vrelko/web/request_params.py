@@ -46,7 +46,7 @@ def request_from(
     own = {name: values.pop(wire.named(name), None) for name in
            (wire.page, wire.size, wire.cursor, wire.sort)}  # fmt: skip
     texts = {name: _single(wire.named(name), found) for name, found in own.items()}
-    types = listing.variety.filters.types
+    types = listing.filters.types
     read = {
         name: _typed(wire.named(name), found, types[name])
         for name in types
@@ -94,7 +94,7 @@ _OWN = ("openapi.json", "healthz", "metrics")
 
 def _refuse_clash(listing: Listing, wire: Wire, exports: bool = False) -> None:
     """Raise ListingError where a filter has a name that the page itself needs."""
-    filters = set(listing.variety.filters.types)
+    filters = set(listing.filters.types)
     clash = {wire.page, wire.size, wire.cursor, wire.sort} & filters
     if exports:
         clash |= {"format"} & {wire.named(one) for one in filters}
@@ -112,7 +112,7 @@ def _gather(
     """Return the values of each parameter that the listing knows. Raises PageError."""
     _refuse_clash(listing, wire)
     own = {wire.page, wire.size, wire.cursor, wire.sort}
-    known = {wire.named(name) for name in own | set(listing.variety.filters.types) - set(fixed)}
+    known = {wire.named(name) for name in own | set(listing.filters.types) - set(fixed)}
     found: dict[str, list[str]] = {}
     for name, value in pairs_of(params):
         if name not in known:
@@ -178,7 +178,7 @@ def _order(text: str | None, listing: Listing) -> str | None:
     """Return the allowed order that a reader means: NULLs need not be mentioned."""
     if not text:
         return None
-    for order in listing.variety.described.given:
+    for order in listing.given_orders:
         plain = ",".join(f"{'-' if t.descending else ''}{t.name}" for t in order.terms)
         if text in (plain, str(order)):
             return str(order)

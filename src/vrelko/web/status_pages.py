@@ -20,7 +20,7 @@ from vrelko.web.openapi import describe_listing
 from vrelko.web.problems import retry_of
 
 if TYPE_CHECKING:
-    from vrelko.web.application import Site
+    from vrelko.web.site import Site
 
 _HEALTH_S = 3.0
 PART = "page-part"

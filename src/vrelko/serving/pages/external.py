@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from sqlalchemy import Select
 
@@ -13,14 +13,12 @@ from vrelko.core.spot import Spot
 from vrelko.engines.registry import dialect_named
 from vrelko.errors import PageError
 from vrelko.serving.pages.page import Page, Ways
-from vrelko.serving.pages.request import Opened
+from vrelko.serving.pages.request import BoundRequest
 from vrelko.serving.pages.rows import PageReader
+from vrelko.serving.settings import Settings
 from vrelko.serving.variants.runner import Runner
 from vrelko.sql.rows import Cutter
 from vrelko.sql.statements import LIMIT, OFFSET, key_parameters
-
-if TYPE_CHECKING:
-    from vrelko.serving.listing import Listing
 
 
 class GivenResults(Runner):
@@ -49,7 +47,7 @@ class GivenResults(Runner):
 
 
 def spell_out(
-    listing: Listing,
+    settings: Settings,
     at: Spot | None,
     dialect: str,
     params: Mapping[str, Any] | None,
@@ -57,10 +55,10 @@ def spell_out(
     order: str | None,
 ) -> tuple[Select[Any], ...]:
     """Return the selects of a page; see `Listing.statements`."""
-    opened = _open(listing, Runner(None, {}), dialect, params, order, None)
-    spot, rows = opened.spot_of(at), listing.sizes.check(size)
+    opened = _open(settings, Runner(None, {}), dialect, params, order, None)
+    spot, rows = opened.spot_of(at), settings.sizes.check(size)
     variant = opened.variant
-    values: dict[str, Any] = {**listing.steady.settled(opened.given), LIMIT: rows + 1}
+    values: dict[str, Any] = {**settings.steady.settled(opened.given), LIMIT: rows + 1}
     if spot.kind in ("number", "offset"):
         at_row = spot.at or 0
         values[OFFSET] = offset_of(at_row, rows) if spot.kind == "number" else at_row
@@ -74,7 +72,7 @@ def spell_out(
 
 
 def gather(
-    listing: Listing,
+    settings: Settings,
     results: Sequence[Any],
     at: Spot | None,
     dialect: str,
@@ -90,8 +88,8 @@ def gather(
             "Pass [connection.execute(select) for select in listing.statements(…)]",
             "results-kind",
         )
-    opened = _open(listing, GivenResults(results), dialect, params, order, scope)
-    spot, rows = opened.spot_of(at), listing.sizes.check(size)
+    opened = _open(settings, GivenResults(results), dialect, params, order, scope)
+    spot, rows = opened.spot_of(at), settings.sizes.check(size)
     if spot.fill:
         raise PageError(
             "a cursor's page cannot be put together from outside",
@@ -101,19 +99,19 @@ def gather(
     batch = PageReader(opened.runner, opened.variant, rows).read(spot, None)
     if spot.kind == "before":
         batch = replace(batch, after=True)
-    ways = Ways(opened.write, opened.variant, False, listing.kind == "grid")
+    ways = Ways(opened.write, opened.variant, False, settings.kind == "grid")
     return Page(batch, rows, spot, ways, ())
 
 
 def _open(
-    listing: Listing,
+    settings: Settings,
     runner: Runner,
     dialect: str,
     params: Mapping[str, Any] | None,
     order: str | None,
     scope: object,
-) -> Opened:
-    variant, values, print_ = listing.variety.open(
-        listing.name, dialect_named(dialect), None, params, order, scope
+) -> BoundRequest:
+    variant, values, print_ = settings.variants.open(
+        settings.name, dialect_named(dialect), None, params, order, scope
     )
-    return Opened(listing, None, variant, values, print_, runner)
+    return BoundRequest(settings, None, variant, values, print_, runner)

@@ -17,7 +17,7 @@ from vrelko.core.arithmetic import (
 )
 from vrelko.core.spot import Spot
 from vrelko.errors import PageError
-from vrelko.serving.pages.rows import Batch
+from vrelko.serving.pages.batch import Batch
 from vrelko.serving.variants.runner import Asked
 from vrelko.serving.variants.variant import Variant
 

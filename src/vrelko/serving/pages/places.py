@@ -4,16 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from vrelko.core.arithmetic import MOST_OFFSET, Total, number_of
 from vrelko.core.spot import Spot
 from vrelko.errors import PageError
-from vrelko.serving.pages.request import Opened, open_variant
+from vrelko.serving.pages.request import BoundRequest, open_variant
+from vrelko.serving.settings import Settings
 from vrelko.sql.statements import key_parameters
-
-if TYPE_CHECKING:
-    from vrelko.serving.listing import Listing
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,7 +28,7 @@ class Place:
 
 
 def where_is(
-    listing: Listing,
+    settings: Settings,
     lender: Any,
     key: object,
     size: object,
@@ -38,15 +36,15 @@ def where_is(
     order: str | None,
 ) -> Place:
     """Return the place of a row; see `Listing.where_is`."""
-    rows = listing.sizes.check(size)
-    opened = open_variant(listing, lender, params, order, None)
+    rows = settings.sizes.check(size)
+    opened = open_variant(settings, lender, params, order, None)
     values = opened.spot_of(Spot.before(key)).key or ()
     offset = _count_behind(opened, values, True, None)
     return Place(number_of(offset, rows), offset)
 
 
 def count_ahead(
-    listing: Listing,
+    settings: Settings,
     lender: Any,
     cursor: str | Spot,
     most: int,
@@ -59,7 +57,7 @@ def count_ahead(
         raise PageError(
             "rows are counted up to a whole number above 0", "Give most=99", "count-most"
         )
-    opened = open_variant(listing, lender, params, order, scope)
+    opened = open_variant(settings, lender, params, order, scope)
     spot = opened.spot_of(cursor)
     if spot.key is None:  # an empty page has no row to count from
         whole = int(opened.runner.value(opened.variant.count(most)))
@@ -68,7 +66,9 @@ def count_ahead(
     return Total(most, "capped") if counted > most else Total(counted, "exact")
 
 
-def _count_behind(opened: Opened, key: tuple[Any, ...], backward: bool, cap: int | None) -> int:
+def _count_behind(
+    opened: BoundRequest, key: tuple[Any, ...], backward: bool, cap: int | None
+) -> int:
     ours = key_parameters(key)
     total = 0
     for statement in opened.variant.count_behind(key, backward, cap):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from vrelko.core.arithmetic import MOST_NUMBER, NO_TOTAL, Total, check_whole, offset_of
 from vrelko.core.outline import check_choice
@@ -12,21 +12,19 @@ from vrelko.engines.estimates import estimate_rows
 from vrelko.engines.limits import limit_time
 from vrelko.engines.registry import database_errors
 from vrelko.errors import CursorError, PageError, TimeLimitError
+from vrelko.serving.pages.batch import Batch
 from vrelko.serving.pages.page import NO_WALK, Page, Walk, Ways
-from vrelko.serving.pages.request import Opened, Request, open_variant
+from vrelko.serving.pages.request import BoundRequest, Request, open_variant
 from vrelko.serving.pages.rows import (
-    Batch,
     PageReader,
     prove_keys,
     read_behind,
     settle_total,
 )
 from vrelko.serving.pages.steady import read_steadily
+from vrelko.serving.settings import Settings
 from vrelko.serving.steady.settings import UNSTEADY
 from vrelko.sql.entities import core_connection
-
-if TYPE_CHECKING:
-    from vrelko.serving.listing import Listing
 
 SPOTS = {
     "grid": ("start", "end", "after", "before", "number", "offset"),
@@ -43,64 +41,64 @@ def check_ends(on_bad_page: str, past_end: str) -> None:
     check_choice(past_end, ("empty", "last", "error"), "past_end")
 
 
-def answer(listing: Listing, lender: Any, request: Request) -> Page:
+def answer(settings: Settings, lender: Any, request: Request) -> Page:
     """Return the page a request asks for."""
-    opened = open_variant(listing, lender, request.params, request.order, request.scope)
+    opened = open_variant(settings, lender, request.params, request.order, request.scope)
     clamps = request.on_bad_page == "clamp"
     notes: list[str] = []
-    size = listing.sizes.default
+    size = settings.sizes.default
     if request.size is not None:
-        size = _size_of(listing, request.size, clamps, notes)
+        size = _size_of(settings, request.size, clamps, notes)
     at = request.at
     spot = _nearest_spot(opened, at, notes) if clamps else opened.spot_of(at)
-    if spot.kind not in SPOTS[listing.kind] or listing.strategy == "whole":
-        _check_kind(listing, spot, isinstance(at, str))
-    if listing.deepest is not None:
-        spot = _within(listing.deepest, spot, size, clamps, notes)
+    if spot.kind not in SPOTS[settings.kind] or settings.strategy == "whole":
+        _check_kind(settings, spot, isinstance(at, str))
+    if settings.deepest is not None:
+        spot = _within(settings.deepest, spot, size, clamps, notes)
     walk = NO_WALK
     if request.time_limit_ms is not None:
-        with limit_time(core_connection(lender, listing.select), request.time_limit_ms):
+        with limit_time(core_connection(lender, settings.select), request.time_limit_ms):
             opened.runner.limited = True
             batch, walk = _read_walking(opened, spot, size, request, notes)
-    elif listing.steady is UNSTEADY and request.ceiling is None:
+    elif settings.steady is UNSTEADY and request.ceiling is None:
         batch = _read(opened, spot, size, request, notes)
     else:
         batch, walk = _read_walking(opened, spot, size, request, notes)
     if opened.variant.doubtful:
         prove_keys(opened.runner, opened.variant, batch.full)
-    total = _to_carry(batch) if listing.count == "once" else None
-    by_offset, numbered = listing.strategy in _BY_OFFSET, listing.kind == "grid"
+    total = _to_carry(batch) if settings.count == "once" else None
+    by_offset, numbered = settings.strategy in _BY_OFFSET, settings.kind == "grid"
     ways = Ways(opened.write, opened.variant, by_offset, numbered, total, walk)
     clamped = "; ".join(notes) if notes else None
-    return listing.held.note(Page(batch, size, spot, ways, opened.runner.asked, clamped))
+    return settings.held.note(Page(batch, size, spot, ways, opened.runner.asked, clamped))
 
 
 _BY_OFFSET = frozenset({"offset", "two-ended", "deferred-join", "anchored", "frozen-ids"})
 
 
 def _read_walking(
-    opened: Opened, spot: Spot, size: int, request: Request, notes: list[str]
+    opened: BoundRequest, spot: Spot, size: int, request: Request, notes: list[str]
 ) -> tuple[Batch, Walk]:
     """Return a page's rows, and what its cursors tell of the walk it belongs to."""
-    if opened.listing.steady is UNSTEADY and request.ceiling is None:
+    if opened.settings.steady is UNSTEADY and request.ceiling is None:
         return _read(opened, spot, size, request, notes), NO_WALK
 
-    def read(opened: Opened) -> Batch:
+    def read(opened: BoundRequest) -> Batch:
         return _read(opened, spot, size, request, notes)
 
     return read_steadily(opened, spot, size, request, read, notes)
 
 
-def _size_of(listing: Listing, size: object, clamps: bool, notes: list[str]) -> int:
+def _size_of(settings: Settings, size: object, clamps: bool, notes: list[str]) -> int:
     if not clamps:
-        return listing.sizes.check(size)
-    rows = listing.sizes.clamp(size)
+        return settings.sizes.check(size)
+    rows = settings.sizes.clamp(size)
     if size not in (None, "", rows, str(rows)):
         notes.append(f"the page size asked for is not allowed; it is {rows:,}")
     return rows
 
 
-def _nearest_spot(opened: Opened, at: Any, notes: list[str]) -> Spot:
+def _nearest_spot(opened: BoundRequest, at: Any, notes: list[str]) -> Spot:
     """Return where a request begins, or the nearest place to it."""
     try:
         return opened.spot_of(at)
@@ -125,17 +123,17 @@ def _nearest(spot: Spot) -> Spot:
     return Spot("offset", at=min(max(number, 0), MOST_NUMBER))
 
 
-def _check_kind(listing: Listing, spot: Spot, from_cursor: bool) -> None:
-    taken: tuple[str, ...] = SPOTS[listing.kind]
-    if spot.kind in taken and listing.strategy != "whole":
+def _check_kind(settings: Settings, spot: Spot, from_cursor: bool) -> None:
+    taken: tuple[str, ...] = SPOTS[settings.kind]
+    if spot.kind in taken and settings.strategy != "whole":
         return
-    if listing.strategy == "whole":
+    if settings.strategy == "whole":
         taken = ("start",)
     elif from_cursor:
         taken = (*taken, "offset")  # a listing's own cursors, whatever its kind
     if spot.kind not in taken:
         raise PageError(
-            f"a {listing.kind} served by {listing.strategy} has no page at {spot.kind!r}",
+            f"a {settings.kind} served by {settings.strategy} has no page at {spot.kind!r}",
             f"It takes: {', '.join(taken)}",
             "spot-kind",
         )
@@ -159,16 +157,16 @@ def _within(deepest: int, spot: Spot, size: int, clamps: bool, notes: list[str])
     return Spot("offset", at=deepest // size * size)
 
 
-def _read(opened: Opened, spot: Spot, size: int, request: Request, notes: list[str]) -> Batch:
-    listing = opened.listing
-    kind = listing.total if request.total else "none"
-    counted = None if spot.total is None else _carried(listing, spot, kind)
+def _read(opened: BoundRequest, spot: Spot, size: int, request: Request, notes: list[str]) -> Batch:
+    settings = opened.settings
+    kind = settings.total if request.total else "none"
+    counted = None if spot.total is None else _carried(settings, spot, kind)
     batch = None
     if spot.kind == "after":
         batch = read_behind(opened.runner, opened.variant, spot, size)
     if batch is None:
         batch, counted = _read_any(opened, spot, size, request, counted, notes)
-    if kind == "none" or listing.strategy == "whole":
+    if kind == "none" or settings.strategy == "whole":
         return batch
     batch = settle_total(batch, kind, counted)
     if batch.total is None:
@@ -177,7 +175,7 @@ def _read(opened: Opened, spot: Spot, size: int, request: Request, notes: list[s
 
 
 def _read_any(
-    opened: Opened,
+    opened: BoundRequest,
     spot: Spot,
     size: int,
     request: Request,
@@ -185,17 +183,17 @@ def _read_any(
     notes: list[str],
 ) -> tuple[Batch, Total | None]:
     """Return the rows at any spot, and the total where it was counted for that."""
-    listing = opened.listing
-    overlap = listing.steady.overlap
-    reader = PageReader(opened.runner, opened.variant, size, listing.strategy, overlap, spot.seen)
-    if listing.strategy == "whole":
-        return _read_whole(listing, reader), None
-    ahead = listing.kind == "grid" and (
-        spot.kind == "end" or (listing.strategy == "two-ended" and spot.kind in _JUMPS)
+    settings = opened.settings
+    overlap = settings.steady.overlap
+    reader = PageReader(opened.runner, opened.variant, size, settings.strategy, overlap, spot.seen)
+    if settings.strategy == "whole":
+        return _read_whole(settings, reader), None
+    ahead = settings.kind == "grid" and (
+        spot.kind == "end" or (settings.strategy == "two-ended" and spot.kind in _JUMPS)
     )
     if counted is None and ahead:
-        kind = listing.total if request.total else "none"
-        counted = _count(opened, "exact" if listing.strategy == "two-ended" else kind)
+        kind = settings.total if request.total else "none"
+        counted = _count(opened, "exact" if settings.strategy == "two-ended" else kind)
     batch = reader.read(spot, counted)
     if not batch.rows and spot.kind in _JUMPS and batch.offset:
         batch, counted = _past_end(opened, reader, spot, batch, request, counted, notes)
@@ -206,7 +204,7 @@ _JUMPS = ("number", "offset")
 
 
 def _past_end(
-    opened: Opened,
+    opened: BoundRequest,
     reader: PageReader,
     spot: Spot,
     batch: Batch,
@@ -228,14 +226,14 @@ def _past_end(
     return reader.read(Spot.end(), total), total
 
 
-def _read_whole(listing: Listing, reader: PageReader) -> Batch:
-    batch = reader.read_all(listing.cap)
+def _read_whole(settings: Settings, reader: PageReader) -> Batch:
+    batch = reader.read_all(settings.cap)
     if not batch.after:
         return settle_total(batch, "exact", None)
-    if listing.over_cap == "tell":
-        return replace(batch, after=False, total=Total(listing.cap, "capped"))
+    if settings.over_cap == "tell":
+        return replace(batch, after=False, total=Total(settings.cap, "capped"))
     raise PageError(
-        f"the listing {listing.name!r} has more than {listing.cap:,} rows, too many for one page",
+        f"the listing {settings.name!r} has more than {settings.cap:,} rows, too many for one page",
         "Serve it in pages, raise cap=, or show the first ones and say so with over_cap='tell'",
         "whole-over-cap",
     )
@@ -249,42 +247,42 @@ def _to_carry(batch: Batch) -> int | None:
     return total.value + (total.kind == "capped")
 
 
-def _carried(listing: Listing, spot: Spot, kind: str) -> Total | None:
+def _carried(settings: Settings, spot: Spot, kind: str) -> Total | None:
     """Return the total that a cursor carries, where the listing counts once a walk."""
-    if listing.count != "once" or spot.total is None or kind not in ("exact", "capped"):
+    if settings.count != "once" or spot.total is None or kind not in ("exact", "capped"):
         return None
-    if kind == "capped" and spot.total > listing.cap:
-        return Total(listing.cap, "capped")
+    if kind == "capped" and spot.total > settings.cap:
+        return Total(settings.cap, "capped")
     return Total(spot.total, "exact")
 
 
-def _count(opened: Opened, kind: str) -> Total:
-    listing, variant, runner = opened.listing, opened.variant, opened.runner
+def _count(opened: BoundRequest, kind: str) -> Total:
+    settings, variant, runner = opened.settings, opened.variant, opened.runner
     if kind == "none":
         return NO_TOTAL
     if kind == "about":
         with database_errors("estimate"):
             estimate = estimate_rows(
-                core_connection(opened.lender, listing.select),
+                core_connection(opened.lender, settings.select),
                 variant.rows(),
                 opened.given,
-                listing.paged_table,
+                settings.paged_table,
             )
         if estimate is not None:
             return Total(estimate, "about")
         kind = "capped"
-    cap = listing.cap if kind == "capped" else None
+    cap = settings.cap if kind == "capped" else None
     limited = runner.limited
     try:
-        if listing.count_ms is None:
+        if settings.count_ms is None:
             value = int(runner.value(variant.count(cap)))
         else:
-            connection = core_connection(opened.lender, listing.select)
-            with limit_time(connection, listing.count_ms, keep=True):
+            connection = core_connection(opened.lender, settings.select)
+            with limit_time(connection, settings.count_ms, keep=True):
                 runner.limited = True
                 value = int(runner.value(variant.count(cap)))
     except TimeLimitError:
-        if listing.count_ms is None:
+        if settings.count_ms is None:
             raise
         return Total(None, "unknown")
     finally:

@@ -1,11 +1,11 @@
-"""Opening a listing for one request: its variant on a connection, and what cursors are bound to."""
+"""A request: what a reader asks for, bound to a variant on a connection."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from sqlalchemy import Connection, Engine
 from sqlalchemy.engine.interfaces import Dialect
@@ -16,14 +16,11 @@ from vrelko.engines.registry import database_errors, dialect_of
 from vrelko.errors import DatabaseError, PageError
 from vrelko.serving.cursors.values import Digest
 from vrelko.serving.pages.long_keys import is_long, lengthen, shorten
+from vrelko.serving.settings import Settings
 from vrelko.serving.variants.runner import Runner
 from vrelko.serving.variants.variant import Variant
 from vrelko.sql.key_filters import TOP
 from vrelko.sql.statements import key_parameters
-
-if TYPE_CHECKING:
-    from vrelko.serving.listing import Listing
-
 
 _DIGESTED = frozenset({Digest})
 
@@ -45,10 +42,10 @@ class Request:
 
 
 @dataclass(slots=True)
-class Opened:
+class BoundRequest:
     """A variant on a lent connection, with its parameters and what its cursors are bound to."""
 
-    listing: Listing
+    settings: Settings
     lender: Any
     variant: Variant
     given: Mapping[str, Any]
@@ -62,14 +59,14 @@ class Opened:
                 spot = spot._replace(key=shorten(self.variant, spot.key))
             if spot.top is not None and is_long(spot.top):
                 spot = spot._replace(top=shorten(self.variant, spot.top))
-        return self.listing.book.write(spot, self.fingerprint, self.listing.sealed)
+        return self.settings.book.write(spot, self.fingerprint, self.settings.sealed)
 
     def spot_of(self, at: Any) -> Spot:
         """Return where a request begins. Raises CursorError and PageError."""
         if at is None or at == "":
             return Spot.start()
         if isinstance(at, str):
-            spot = self.listing.book.read(at, self.fingerprint, self.listing.sealed)
+            spot = self.settings.book.read(at, self.fingerprint, self.settings.sealed)
         elif isinstance(at, Spot):
             spot = at
             check_spot(spot)
@@ -94,24 +91,24 @@ class Opened:
 
     def key_of(self, given: Any) -> tuple[Any, ...]:
         """Return the key that a caller means: of a page's row, or as values. Raises PageError."""
-        key = self.listing.held.key_of_row(given, self.variant)
+        key = self.settings.held.key_of_row(given, self.variant)
         return self.variant.key_of(given) if key is None else key
 
-    def under(self, top: tuple[Any, ...]) -> Opened:
+    def under(self, top: tuple[Any, ...]) -> BoundRequest:
         """Return the same without the rows ahead of a key."""
         given = {**self.given, **key_parameters(top, TOP)}
         self.runner.params = given
         return replace(self, variant=self.variant.under(top), given=given)
 
 
-def lend(connection: Any, listing: Listing) -> AbstractContextManager[Any]:
+def lend(connection: Any, settings: Settings) -> AbstractContextManager[Any]:
     """Lend what a listing is read with: an Engine's own connection for the time, or the caller's.
 
     Rows with entities are read by a Session, on the caller's connection where there is none.
     Raises DatabaseError for asynchronous ones, which `aread` takes, and where none can be had.
     """
     if isinstance(connection, Connection):
-        return _in_session(connection) if listing.variety.orm else nullcontext(connection)
+        return _in_session(connection) if settings.variants.orm else nullcontext(connection)
     if hasattr(connection, "run_sync") or hasattr(connection, "sync_engine"):
         raise DatabaseError(
             f"{type(connection).__name__} is asynchronous",
@@ -122,7 +119,7 @@ def lend(connection: Any, listing: Listing) -> AbstractContextManager[Any]:
         return nullcontext(connection)
     with database_errors("connection"):
         lent = connection.connect()
-    return _in_session(lent, own=True) if listing.variety.orm else _Lent(lent)
+    return _in_session(lent, own=True) if settings.variants.orm else _Lent(lent)
 
 
 class _Lent:
@@ -172,16 +169,17 @@ def _in_session(connection: Connection, own: bool = False) -> Iterator[Any]:
 
 
 def open_variant(
-    listing: Listing,
+    settings: Settings,
     lender: Any,
     params: Mapping[str, Any] | None,
     order: str | None,
     scope: object,
-) -> Opened:
+) -> BoundRequest:
     """Return a listing's variant on a lent connection. Raises PageError and OrderError."""
-    variety = listing.variety
+    variants = settings.variants
     dialect: Dialect | None = getattr(lender, "dialect", None)
-    if dialect is None or dialect is not variety.served:
-        dialect = variety.served = dialect_of(lender, listing.select)
-    variant, values, print_ = variety.open(listing.name, dialect, lender, params, order, scope)
-    return Opened(listing, lender, variant, values, print_, Runner(lender, values, variety.forget))
+    if dialect is None or dialect is not variants.served:
+        dialect = variants.served = dialect_of(lender, settings.select)
+    variant, values, print_ = variants.open(settings.name, dialect, lender, params, order, scope)
+    runner = Runner(lender, values, variants.forget)
+    return BoundRequest(settings, lender, variant, values, print_, runner)

@@ -3,37 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
-from vrelko.core.arithmetic import NO_TOTAL, Total, check_offset, offset_of, page_count
+from vrelko.core.arithmetic import Total, check_offset, offset_of, page_count
 from vrelko.core.set_filters import FEW_VALUES, MOST_VALUES, reads_branches
 from vrelko.core.spot import Spot
+from vrelko.serving.pages.batch import Batch
 from vrelko.serving.pages.digests import digest_of, split_digests
 from vrelko.serving.variants.grouping import BOUND, FROM, Grouping
 from vrelko.serving.variants.runner import Runner
 from vrelko.serving.variants.variant import Variant, stuck
 from vrelko.sql.set_filters import value_parameters
 from vrelko.sql.statements import LIMIT, OFFSET, key_parameters
-
-
-@dataclass(slots=True)
-class Batch:
-    """Rows of one page as read.
-
-    `full` rows carry the hidden key columns. `before` and `after` tell whether there are rows
-    ahead and behind. `offset` is the first row's, None where unknown; `exact` whether it was
-    counted by the database rather than carried by the cursor.
-    """
-
-    rows: Sequence[Any]
-    full: Sequence[Any]
-    before: bool
-    after: bool
-    offset: int | None
-    exact: bool
-    total: Total | None = NO_TOTAL
-
 
 _NOTHING: Mapping[str, Any] = {}
 

@@ -7,30 +7,30 @@ from typing import Any
 
 from vrelko.core.spot import Spot
 from vrelko.errors import PageError
+from vrelko.serving.pages.anchored import read_segment
+from vrelko.serving.pages.batch import Batch
 from vrelko.serving.pages.digests import add_digests
+from vrelko.serving.pages.frozen import freeze, read_frozen
 from vrelko.serving.pages.page import Walk
-from vrelko.serving.pages.request import Opened, Request
-from vrelko.serving.pages.rows import Batch
-from vrelko.serving.steady.anchors import read_segment
-from vrelko.serving.steady.frozen import freeze, read_frozen
+from vrelko.serving.pages.request import BoundRequest, Request
 
 
 def read_steadily(
-    opened: Opened,
+    opened: BoundRequest,
     spot: Spot,
     size: int,
     request: Request,
-    read: Callable[[Opened], Batch],
+    read: Callable[[BoundRequest], Batch],
     notes: list[str],
 ) -> tuple[Batch, Walk]:
     """Return a page's rows, and what its cursors tell of the walk.
 
     Pages behind or ahead of a key are read by key, whatever the strategy.
     """
-    steady = opened.listing.steady
+    steady = opened.settings.steady
     if request.ceiling is not None and not steady.ceiling:
         raise PageError(
-            f"the listing {opened.listing.name!r} has no ceiling",
+            f"the listing {opened.settings.name!r} has no ceiling",
             "Leave ceiling= out, or give the listing steady=Steady(ceiling=True)",
             "ceiling-unset",
         )
@@ -79,7 +79,7 @@ def _or_last(
 
 
 def _read_under(
-    opened: Opened, spot: Spot, request: Request, read: Callable[[Opened], Batch]
+    opened: BoundRequest, spot: Spot, request: Request, read: Callable[[BoundRequest], Batch]
 ) -> tuple[Batch, Walk]:
     top: tuple[Any, ...] | None = spot.top
     if request.ceiling is not None:

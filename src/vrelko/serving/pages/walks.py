@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
 from datetime import datetime
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from sqlalchemy import Engine
 
@@ -15,15 +15,14 @@ from vrelko.core.spot import Spot
 from vrelko.engines.limits import limit_time
 from vrelko.engines.views import hold_history, hold_view
 from vrelko.errors import PageError
+from vrelko.serving.pages.batch import Batch
 from vrelko.serving.pages.page import Page, Ways
-from vrelko.serving.pages.request import Opened, lend, open_variant
-from vrelko.serving.pages.rows import Batch, PageReader, prove_keys
+from vrelko.serving.pages.request import BoundRequest, lend, open_variant
+from vrelko.serving.pages.rows import PageReader, prove_keys
+from vrelko.serving.settings import Settings
 from vrelko.serving.variants.runner import Runner
 from vrelko.serving.variants.variant import stuck
 from vrelko.sql.statements import UNTIL, key_parameters
-
-if TYPE_CHECKING:
-    from vrelko.serving.listing import Listing
 
 _MOST_PARTS = 10_000
 _MOST_PAGES = 8
@@ -32,7 +31,7 @@ _MOST_ROWS = 8_000
 
 
 def walk_frozen(
-    listing: Listing, source: Any, frozen: bool | str | datetime, *given: Any
+    settings: Settings, source: Any, frozen: bool | str | datetime, *given: Any
 ) -> Iterator[Page]:
     """Yield page after page of rows as they stand at the first; takes what `walk` takes."""
     if not isinstance(source, Engine):
@@ -41,22 +40,22 @@ def walk_frozen(
             "Pass an Engine; on a Connection or Session begin a REPEATABLE READ transaction",
             "walk-frozen",
         )
-    return _frozen(listing, source, frozen, given)
+    return _frozen(settings, source, frozen, given)
 
 
 def _frozen(
-    listing: Listing, source: Engine, frozen: bool | str | datetime, given: tuple[Any, ...]
+    settings: Settings, source: Engine, frozen: bool | str | datetime, given: tuple[Any, ...]
 ) -> Iterator[Page]:
     if isinstance(frozen, datetime):
         view = hold_history(source, frozen)
     else:
         view = hold_view(source, frozen if isinstance(frozen, str) else None)
     with view as connection:
-        yield from walk(listing, connection, *given)
+        yield from walk(settings, connection, *given)
 
 
 def walk(
-    listing: Listing,
+    settings: Settings,
     source: Any,
     size: int,
     start: Spot | str | None,
@@ -70,8 +69,8 @@ def walk(
     """Yield page after page; see `Listing.walk`."""
     if type(size) is not int or size < 1:
         raise PageError(f"batches of {size!r} rows cannot be", "Give at least 1", "walk-size")
-    with lend(source, listing) as lender:
-        opened = open_variant(listing, lender, params, order, scope)
+    with lend(source, settings) as lender:
+        opened = open_variant(settings, lender, params, order, scope)
         spot = opened.spot_of(start)
         last = None if until is None else _last_key(opened, until)
     at_once = 1 if fresh else _MOST_PAGES
@@ -79,7 +78,7 @@ def walk(
 
 
 def _pages(
-    opened: Opened,
+    opened: BoundRequest,
     source: Any,
     size: int,
     spot: Spot,
@@ -94,8 +93,8 @@ def _pages(
     ways = Ways(opened.write, variant, False, False)
     at_once, alarm = 1, LoopAlarm()
     while True:
-        with lend(source, opened.listing) as lender, _limited(lender, limit_ms):
-            runner = Runner(lender, given, opened.listing.variety.forget)
+        with lend(source, opened.settings) as lender, _limited(lender, limit_ms):
+            runner = Runner(lender, given, opened.settings.variants.forget)
             runner.limited = limit_ms is not None
             batch = PageReader(runner, variant, size * at_once).read(spot, None)
             if variant.doubtful:
@@ -105,7 +104,7 @@ def _pages(
         asked = tuple(runner.asked)
         for part in _parts(batch, size):
             if part.rows or spot.kind == "start":
-                yield opened.listing.held.note(Page(part, size, spot, ways, asked))
+                yield opened.settings.held.note(Page(part, size, spot, ways, asked))
             if not part.after or not part.rows:
                 return
             near = variant.near(part.full, -1, 0, not part.before)
@@ -139,7 +138,7 @@ def _parts(batch: Batch, size: int) -> Iterator[Batch]:
         )
 
 
-def _last_key(opened: Opened, until: Spot | str) -> tuple[Any, ...]:
+def _last_key(opened: BoundRequest, until: Spot | str) -> tuple[Any, ...]:
     spot = opened.spot_of(until)
     if spot.key is None or spot.kind != "after":
         raise PageError(
@@ -157,7 +156,7 @@ def _cut(batch: Batch) -> Batch:
 
 
 def ranges(
-    listing: Listing,
+    settings: Settings,
     lender: Any,
     parts: int,
     params: Mapping[str, Any] | None,
@@ -169,7 +168,7 @@ def ranges(
         raise PageError(
             "a walk cannot be split into so many parts", f"Give 1 to {_MOST_PARTS:,}", "walk-parts"
         )
-    opened = open_variant(listing, lender, params, order, scope)
+    opened = open_variant(settings, lender, params, order, scope)
     total = int(opened.runner.value(opened.variant.count(None)))
     bounds = []
     for at in dict.fromkeys(total * part // parts for part in range(1, parts)):

@@ -27,14 +27,9 @@ from sqlalchemy import (
     select,
 )
 
-from vrelko.core.arithmetic import Total, offset_of
-from vrelko.core.spot import Spot
 from vrelko.engines.registry import database_errors
-from vrelko.errors import CursorError, ListingError, PageError, UnavailableError
+from vrelko.errors import CursorError, ListingError
 from vrelko.serving.cursors.values import encode_value, read_values
-from vrelko.serving.pages.request import Opened
-from vrelko.serving.pages.rows import Batch
-from vrelko.sql.key_filters import IDS
 
 _IN_A_PART = 1_000
 _IN_ALL = 5_000_000
@@ -195,59 +190,3 @@ class FrozenIds:
             inside = json.loads(text)[max(first - begin, 0) : max(last - begin, 0)]
             ids += [read_values(one) for one in inside]
         return ids, parts[0].size
-
-
-def freeze(opened: Opened, frozen: FrozenIds) -> str:
-    """Store the ids of a variant's rows as they stand; return the list's name.
-
-    Raises PageError where there are more than may be stored, UnavailableError where all lists
-    together are too many now.
-    """
-    known = frozen.recent(opened.fingerprint)
-    if known is not None:
-        return known
-    variant, room = opened.variant, frozen.room()
-    statement = variant.keys().limit(min(frozen.most, room) + 1)
-    rows, _ = opened.runner.fetch(statement, None, {})
-    if room < frozen.most and len(rows) > room:
-        raise UnavailableError(
-            "too many frozen lists live at once for another walk to begin",
-            "Try again when some are over, or raise FrozenIds(most_in_all=…)",
-            "frozen-full",
-        )
-    if len(rows) > frozen.most:
-        raise PageError(
-            f"the listing has more than {frozen.most:,} rows, too many for a frozen list",
-            "Filter it, raise FrozenIds(most=…), or serve it by key",
-            "frozen-most",
-        )
-    name = frozen.store([variant.id_of(variant.converted(row)) for row in rows])
-    frozen.remember(opened.fingerprint, name)
-    return name
-
-
-def read_frozen(opened: Opened, frozen: FrozenIds, name: str, spot: Spot, size: int) -> Batch:
-    """Return the rows of a stored list's page that are still there, with their present values."""
-    if spot.kind == "end":
-        _, total = frozen.fetch(name, 0, 0)
-        begin = max(-(-total // size) - 1, 0) * size
-    elif spot.kind == "number":
-        begin = offset_of(spot.at or 1, size)
-    else:
-        begin = spot.at or 0
-    wanted, total = frozen.fetch(name, begin, begin + size)
-    variant = opened.variant
-    found: dict[tuple[Any, ...], tuple[Any, Any]] = {}
-    if wanted:
-        one = len(variant.identity) == 1
-        ids = [key[0] for key in wanted] if one else wanted
-        rows, full = opened.runner.fetch(
-            variant.by_ids(), variant.cutter, {IDS: ids}, variant.apart
-        )
-        for row, whole in zip(rows, full, strict=True):
-            found[variant.id_of(variant.key_from(whole))] = row, whole
-    kept = [found[key] for key in wanted if key in found]
-    return Batch(
-        [row for row, _ in kept], [whole for _, whole in kept],
-        begin > 0, begin + size < total, begin, True, Total(total, "exact"),
-    )  # fmt: skip

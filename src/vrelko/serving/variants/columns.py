@@ -9,7 +9,7 @@ from sqlalchemy import Column, ColumnElement, Integer, Select, Table, column
 from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.core.stored import Stored
-from vrelko.engines.mariadb import moves_clock
+from vrelko.engines.mariadb.capabilities import moves_clock
 from vrelko.engines.registry import (
     capabilities_of,
     find_functions,

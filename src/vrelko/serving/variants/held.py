@@ -3,22 +3,31 @@
 from __future__ import annotations
 
 from collections import deque
-from typing import Any
+from typing import Any, Protocol, TypeVar
 from weakref import ref
 
-from vrelko.serving.pages.page import Page
 from vrelko.serving.variants.variant import Variant
 
 _MOST = 4_096
+
+
+class KnowsKeys(Protocol):
+    """A page, which knows the keys of its rows."""
+
+    def key_of_row(self, row: Any, variant: Variant) -> tuple[Any, ...] | None:
+        """Return the key of one of its rows, None for any other row."""
+
+
+_Page = TypeVar("_Page", bound=KnowsKeys)
 
 
 class HeldPages:
     """The pages of one listing, the newest ones, as long as their readers hold them."""
 
     def __init__(self) -> None:
-        self._pages: deque[ref[Page]] = deque(maxlen=_MOST)
+        self._pages: deque[ref[KnowsKeys]] = deque(maxlen=_MOST)
 
-    def note(self, page: Page) -> Page:
+    def note(self, page: _Page) -> _Page:
         """Keep a page in mind, and return it."""
         self._pages.append(ref(page))
         return page

@@ -13,7 +13,7 @@ from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import DataError, DBAPIError, InvalidRequestError, StatementError
 
 from vrelko.engines.limits import is_time_limit
-from vrelko.engines.mariadb import is_index_gone
+from vrelko.engines.mariadb.capabilities import is_index_gone
 from vrelko.engines.registry import database_errors
 from vrelko.engines.troubles import explain
 from vrelko.errors import DatabaseError, PageError, TimeLimitError, VrelkoError

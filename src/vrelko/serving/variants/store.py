@@ -16,7 +16,7 @@ from vrelko.core.capabilities import Capabilities
 from vrelko.core.index import IndexFacts
 from vrelko.core.order import Order, make_total, parse_order, resolve_nulls
 from vrelko.core.seek import awkward_terms
-from vrelko.engines.mariadb import count_rows
+from vrelko.engines.mariadb.capabilities import count_rows
 from vrelko.engines.registry import (
     capabilities_for,
     capabilities_of,
@@ -54,7 +54,7 @@ _MOST_KEPT = 1_000
 _SORTED_AS_FAST = 1_000  # rows that MariaDB sorts for a page at no great cost
 
 
-class Variety:
+class VariantStore:
     """Makes and keeps the variants of one select with its orders and filters."""
 
     def __init__(

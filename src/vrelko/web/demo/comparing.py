@@ -9,7 +9,7 @@ from typing import Any
 
 from sqlalchemy import Connection, and_, func, or_, select
 
-from vrelko.engines.sqlite import count_steps
+from vrelko.engines.sqlite.capabilities import count_steps
 from vrelko.errors import PageError
 from vrelko.larkmere.schema import capture
 from vrelko.serving.listing import Listing

@@ -15,7 +15,7 @@ from sqlalchemy import Connection, RowMapping, text
 
 from vrelko.core.facts import ColumnFacts, TableFacts, usual_width
 from vrelko.core.index import IndexColumn, IndexFacts
-from vrelko.engines.estimates import plan_in
+from vrelko.engines.explain import plan_in
 
 SETTINGS = (
     "shared_buffers", "effective_cache_size", "work_mem", "random_page_cost", "seq_page_cost",

@@ -1,0 +1,1 @@
+"""MariaDB: what it can do, its catalog, its plans."""

@@ -1,0 +1,1 @@
+"""PostgreSQL: what it can do, its catalog, its plans."""

@@ -1,0 +1,1 @@
+"""SQLite: what it can do, its catalog, its plans."""
