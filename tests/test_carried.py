@@ -58,7 +58,7 @@ def test_moves_are_the_same_in_a_process_that_wrote_no_cursor(larkmere, moves, s
                 here, there = (one.read(connection, at, **asked) for one in (near, near))
                 continue
             here = near.read(connection, link, **asked)
-            far.book._known.clear()
+            far.settings.book._known.clear()
             there = far.read(connection, link, **asked)
             assert here.rows == there.rows
             assert (here.next, here.prev) == (there.next, there.prev)

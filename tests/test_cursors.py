@@ -206,7 +206,7 @@ def test_a_forged_value_of_another_type_is_no_crash(larkmere):
     forged = listing()
     with larkmere.connect() as connection:
         page = forged.read(connection, params={"station": 3})
-        book = forged.book
+        book = forged.settings.book
         print_ = fingerprint_of(
             binding(forged.name, forged.variant("sqlite", None), {"station": 3}, None)
         )

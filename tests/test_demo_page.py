@@ -400,6 +400,7 @@ def test_nothing_serious_bars_who_reads_by_ear_or_keyboard(page, site):
     ):  # fmt: skip
         page.goto(address + path)
         expect(page.locator(wait).first).to_be_visible()
+        expect(page.locator("[aria-busy=true]")).to_have_count(0)  # rows are pale meanwhile
         found = Axe().run(page).response["violations"]
         bad = [one for one in found if one["impact"] in ("serious", "critical")]
         assert [(one["id"], one["nodes"][0]["html"]) for one in bad] == [], path

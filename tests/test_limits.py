@@ -68,7 +68,7 @@ def test_keys_that_cursors_would_show_must_be_named():
         feed(secrets=[])
     with pytest.raises(ListingError, match="'id'"):
         feed(secrets=[], expose=["caught_at"])
-    assert not Listing(select(capture), orders="-caught_at").sealed
+    assert not Listing(select(capture), orders="-caught_at").settings.sealed
 
 
 def test_cursors_expire(filled, monkeypatch):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-from vrelko.engines.counters import sent_on
+from vrelko.engines.reads import sent_on
 
 
 def rival_cost(connection, trial, counted):

@@ -9,12 +9,7 @@ from typing import Any
 from sqlalchemy import Select
 
 from vrelko.core.access import Seen
-from vrelko.engines.explain import explain, plan_in
-from vrelko.engines.mariadb import plans as mariadb_plans
-from vrelko.engines.postgresql import plans as postgresql_plans
-from vrelko.engines.postgresql.catalog import read_parts
-from vrelko.engines.registry import dialect_of
-from vrelko.engines.sqlite import plans as sqlite_plans
+from vrelko.engines.registry import engine_of
 
 
 @dataclass(frozen=True)
@@ -31,11 +26,11 @@ class Reader:
 
     @classmethod
     def of(cls, lender: Any, table: str, alias: str | None = None, partitions: int = 0) -> Reader:
-        """Return the reader of a table; PostgreSQL's partitions are looked up."""
+        """Return the reader of a table, whose partitions are looked up."""
         bare = table.rpartition(".")[2].strip('"')
         names = frozenset({table, bare, alias or bare})
-        divided = partitions > 0 and dialect_of(lender).name == "postgresql"
-        return cls(lender, names, read_parts(lender, table) if divided else {})
+        engine = engine_of(lender)
+        return cls(lender, names, engine.read_parts(lender, table) if partitions > 0 else {})
 
     def path(self, statement: Select[Any], params: Mapping[str, Any]) -> Seen | None:
         """Return the access path a server takes to the table for a statement with these values.
@@ -43,14 +38,8 @@ class Reader:
         The values are sent with the EXPLAIN, so the optimizer sees them as it does literals. None
         where the table is not read by itself.
         """
-        name = dialect_of(self.lender).name
-        if name == "postgresql":
-            plan = plan_in(self.lender.execute(explain(statement), params).scalar())
-            return self._whole(postgresql_plans.read_plan(plan, self.names, self.parts))
-        rows = self.lender.execute(explain(statement), params).mappings().all()
-        if name == "sqlite":
-            return sqlite_plans.read_lines(rows, self.names)
-        return mariadb_plans.read_rows(rows, self.names)
+        asked = engine_of(self.lender).read_path
+        return self._whole(asked(self.lender, statement, params, self.names, self.parts))
 
     def deferred(
         self, statement: Select[Any], params: Mapping[str, Any]
@@ -59,14 +48,8 @@ class Reader:
 
         The second is None where each is sought by its key.
         """
-        name = dialect_of(self.lender).name
-        if name != "postgresql":
-            rows = self.lender.execute(explain(statement), params).mappings().all()
-            if name == "sqlite":
-                return sqlite_plans.read_deferred(rows, self.names)
-            return mariadb_plans.read_deferred(rows, self.names)
-        plan = plan_in(self.lender.execute(explain(statement), params).scalar())
-        keys, by_key = postgresql_plans.read_deferred(plan, self.names, self.parts)
+        asked = engine_of(self.lender).read_deferred
+        keys, by_key = asked(self.lender, statement, params, self.names, self.parts)
         return self._whole(keys), self._whole(by_key)
 
     def _whole(self, seen: Seen | None) -> Seen | None:

@@ -19,3 +19,12 @@ MSSQL = Capabilities(
 )
 
 ORACLE = replace(MSSQL, engine="oracle", nulls_low=False, nulls_syntax=True)
+
+MYSQL = replace(MSSQL, engine="mysql", index_tail="primary-key")
+"""MySQL 8: row values bound no index range there, so keys are compared term by term; its secondary
+indexes end in the primary key. What its plans look like, how its pages are counted and limited,
+and whether an equality traps it as it does MariaDB was never verified."""
+
+MYSQL_VERSION = (8, 0, 0)
+
+CAPABILITIES = {one.engine: one for one in (MYSQL, MSSQL, ORACLE)}

@@ -6,16 +6,15 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import datetime
 
-from sqlalchemy import Connection, Engine, text
+from sqlalchemy import Connection, Engine
 
-from vrelko.engines.registry import database_errors, dialect_of
+from vrelko.engines.registry import database_errors, engine_of
 from vrelko.errors import DatabaseError
 
 
 def can_hold_view(engine: Engine) -> bool:
     """Tell whether readers of an engine can see rows as they were, while others write."""
-    in_memory = engine.url.database in (None, "", ":memory:")
-    return dialect_of(engine).name != "sqlite" or not in_memory
+    return engine_of(engine).holds_views(engine)
 
 
 @contextmanager
@@ -24,9 +23,9 @@ def hold_history(engine: Engine, moment: datetime) -> Iterator[Connection]:
 
     Nothing is held open; a naive moment is in the session's time zone. Raises DatabaseError.
     """
-    if dialect_of(engine).name != "mariadb":
+    if not engine_of(engine).keeps_history:
         raise DatabaseError(
-            f"{dialect_of(engine).name} keeps no history of its tables",
+            f"{engine_of(engine).name} keeps no history of its tables",
             "Use frozen=True there; MariaDB's system-versioned tables keep one",
             "view-history",
         )
@@ -50,10 +49,12 @@ def hold_view(engine: Engine, snapshot: str | None = None) -> Iterator[Connectio
     transaction. While it is held the servers keep old versions of rows that change, and SQLite
     outside of WAL mode lets no one write. Raises DatabaseError.
     """
-    name = dialect_of(engine).name
-    if snapshot is not None and name != "postgresql":
-        raise DatabaseError(f"{name} exports no snapshots", "Use frozen=True there", "view-history")
-    if name == "sqlite" and not can_hold_view(engine):
+    record = engine_of(engine)
+    if snapshot is not None and not record.exports_snapshots:
+        raise DatabaseError(
+            f"{record.name} exports no snapshots", "Use frozen=True there", "view-history"
+        )
+    if not record.holds_views(engine):
         raise DatabaseError(
             "a database in memory has one connection, so no view of it can be held",
             "Use a database file",
@@ -63,16 +64,5 @@ def hold_view(engine: Engine, snapshot: str | None = None) -> Iterator[Connectio
         connection = engine.connect()
     with connection:
         with database_errors("read view"):
-            if name == "sqlite":
-                connection.exec_driver_sql("BEGIN")
-                connection.execute(text("SELECT 1 FROM sqlite_master LIMIT 1")).all()
-            else:
-                connection = connection.execution_options(isolation_level="REPEATABLE READ")
-                begins = "SELECT 1"
-                if name != "postgresql":
-                    begins = "START TRANSACTION WITH CONSISTENT SNAPSHOT"
-                elif snapshot is not None:
-                    quoted = snapshot.replace("'", "''").replace("%", "%%")
-                    begins = f"SET TRANSACTION SNAPSHOT '{quoted}'"
-                connection.exec_driver_sql(begins)
+            connection = record.begin_view(connection, snapshot)
         yield connection

@@ -17,8 +17,12 @@ from vrelko.core.cost.model import CostModel
 from vrelko.core.cost.work import Work
 from vrelko.core.planner import VariantUse
 from vrelko.core.spot import Spot
-from vrelko.engines.counters import count_again, count_reads, read_handlers, sent_on
+from vrelko.engines.counters import count_reads
 from vrelko.engines.limits import is_time_limit, limit_time
+from vrelko.engines.mariadb.session import read_handlers
+from vrelko.engines.postgresql.session import count_again
+from vrelko.engines.reads import sent_on
+from vrelko.engines.registry import engine_of
 from vrelko.engines.sqlite.capabilities import count_steps
 from vrelko.errors import PageError, TimeLimitError, VrelkoError
 from vrelko.measuring.budget import Spending
@@ -141,14 +145,29 @@ class Bench:
 
 def count_work(connection: Connection, trial: Trial) -> float:
     """Return what the engine's own counter shows for a trial: see `core.cost.counted`."""
-    name = connection.dialect.name
-    if name == "sqlite":
-        grain = max(int(trial.estimate.steps / _COUNTED_TICKS), 1)
-        with count_steps(connection, grain) as steps:
-            trial.run()
-        return float(steps.count)
-    reads = count_reads(connection, trial.run)
-    return float(reads.blocks or 0) if name == "postgresql" else float(reads.handlers)
+    return _WORK[engine_of(connection).name](connection, trial)
+
+
+def _steps_of(connection: Connection, trial: Trial) -> float:
+    grain = max(int(trial.estimate.steps / _COUNTED_TICKS), 1)
+    with count_steps(connection, grain) as steps:
+        trial.run()
+    return float(steps.count)
+
+
+def _buffers_of(connection: Connection, trial: Trial) -> float:
+    return float(count_reads(connection, trial.run).blocks or 0)
+
+
+def _handlers_of(connection: Connection, trial: Trial) -> float:
+    return float(count_reads(connection, trial.run).handlers)
+
+
+_WORK: dict[str, Callable[[Connection, Trial], float]] = {
+    "sqlite": _steps_of,
+    "postgresql": _buffers_of,
+    "mariadb": _handlers_of,
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -177,21 +196,33 @@ def run_limited(
     PostgreSQL counts by running it again, which is left out where it took more than `slow_ms` and a
     quarter of the time left, unless it took more than `misjudged_ms` too.
     """
-    name = connection.dialect.name
-    if name == "sqlite":
-        return _run_sqlite(connection, trial, most_ms, spending)
+    limits = _Limits(most_ms, slow_ms, misjudged_ms)
+    return _RUNS[engine_of(connection).name](connection, trial, limits, spending)
+
+
+@dataclass(frozen=True, slots=True)
+class _Limits:
+    """Milliseconds of a statement at most, and those around a count that is a run of its own."""
+
+    most_ms: float
+    slow_ms: float
+    misjudged_ms: float
+
+
+def _run_postgresql(
+    connection: Connection, trial: Trial, limits: _Limits, spending: Spending
+) -> Run:
     began = perf_counter()
-    handlers = [read_handlers(connection) for _ in range(2)] if name != "postgresql" else []
     sent: list[tuple[str, Any]] = []
     counted, ms, cut, rows = None, 0.0, False, 0
     try:
-        with limit_time(connection, most_ms):
+        with limit_time(connection, limits.most_ms):
             with sent_on(connection) as sent:
                 began = perf_counter()
                 rows = trial.run()
                 ms = (perf_counter() - began) * 1e3
             spare = ms < spending.left_ms / 4
-            if name == "postgresql" and (ms <= slow_ms or ms > misjudged_ms or spare):
+            if ms <= limits.slow_ms or ms > limits.misjudged_ms or spare:
                 counted = float(count_again(connection, sent).blocks or 0)
     except VrelkoError as error:
         if not was_cut(error):
@@ -202,18 +233,32 @@ def run_limited(
         if not is_time_limit(error):
             raise
         connection.rollback()
-    if handlers:
-        first, before, after = *handlers, read_handlers(connection)
-        own = before[0] - first[0]
-        limits = 1 if name != "postgresql" else 0  # SHOW of the limit before reads no row
-        counted = float(after[0] - before[0] - own * limits)
     return Run(counted, ms, cut, rows)
 
 
-def _run_sqlite(connection: Connection, trial: Trial, most_ms: float, spending: Spending) -> Run:
+def _run_mariadb(connection: Connection, trial: Trial, limits: _Limits, spending: Spending) -> Run:
+    began = perf_counter()
+    first, before = read_handlers(connection), read_handlers(connection)
+    ms, cut, rows = 0.0, False, 0
+    try:
+        with limit_time(connection, limits.most_ms):
+            began = perf_counter()
+            rows = trial.run()
+            ms = (perf_counter() - began) * 1e3
+    except VrelkoError as error:
+        if not was_cut(error):
+            raise
+        connection.rollback()
+        ms, cut = (perf_counter() - began) * 1e3, True
+    own = before[0] - first[0]  # what looking reads; asking for the limit before reads no row
+    counted = read_handlers(connection)[0] - before[0] - own
+    return Run(float(counted), ms, cut, rows)
+
+
+def _run_sqlite(connection: Connection, trial: Trial, limits: _Limits, spending: Spending) -> Run:
     grain = max(int(trial.estimate.steps / _COUNTED_TICKS), 1)
     began, cut, spent, rows = perf_counter(), False, spending.spent_ms, 0
-    with count_steps(connection, grain, most_ms) as steps:
+    with count_steps(connection, grain, limits.most_ms) as steps:
         try:
             rows = trial.run()
         except VrelkoError as error:
@@ -227,12 +272,23 @@ def _run_sqlite(connection: Connection, trial: Trial, most_ms: float, spending: 
     return Run(float(steps.count), ms, cut, rows)
 
 
+_RUNS: dict[str, Callable[[Connection, Trial, _Limits, Spending], Run]] = {
+    "sqlite": _run_sqlite,
+    "postgresql": _run_postgresql,
+    "mariadb": _run_mariadb,
+}
+
+
+_WORKS_ON = frozenset({"sqlite"})
+"""Engines whose work goes on while rows are fetched, when a statement is said to be over."""
+
+
 def time_again(connection: Connection, trial: Trial, spending: Spending) -> float:
     """Run a trial and return its milliseconds."""
     began, spent = perf_counter(), spending.spent_ms
     trial.run()
     ms = (perf_counter() - began) * 1e3
-    if connection.dialect.name == "sqlite":
+    if engine_of(connection).name in _WORKS_ON:
         spending.add(ms - (spending.spent_ms - spent))
     return ms
 

@@ -34,7 +34,7 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.sql.selectable import Subquery
 
 from vrelko.core.facts import Facts
-from vrelko.engines.registry import database_errors, read_kinds
+from vrelko.engines.registry import database_errors, record_of
 from vrelko.errors import FactsError, PagesFileError, nearest
 
 _TYPES: tuple[tuple[str, Any], ...] = (
@@ -88,7 +88,9 @@ def table_of_sql(file: Path, engine: Engine, listing: str, sql: str) -> Subquery
             names = list(connection.execute(probe, values).keys())
             _refuse_twice(file, listing, names)
             bare = statement.columns(*(column(name) for name in names)).subquery("vrelko_asked")
-            kinds = read_kinds(connection, select(bare).limit(0), values, connection.dialect)
+            kinds = record_of(connection.dialect).read_kinds(
+                connection, select(bare).limit(0), values
+            )
     except DBAPIError as error:
         raise PagesFileError(
             f"{file}: listing.{listing}.sql is refused by the database: {error.orig}",

@@ -64,7 +64,7 @@ def agree(
         row_ids, instead = _row_ids(found, nullable)
         columns |= row_ids
         unique = (*(name for name in unique if name not in instead), *row_ids)
-    capabilities = capabilities_of(dialect.name)
+    capabilities = capabilities_of(dialect)
     order = resolve_nulls(make_total(chosen, unique), nullable, capabilities.nulls_low)
     elements = [columns[name] for name in order.names]
     kinds: list[Stored | None] = [None] * len(elements)

@@ -9,13 +9,7 @@ from sqlalchemy import Column, ColumnElement, Integer, Select, Table, column
 from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.core.stored import Stored
-from vrelko.engines.mariadb.capabilities import moves_clock
-from vrelko.engines.registry import (
-    capabilities_of,
-    find_functions,
-    read_columns,
-    read_kinds,
-)
+from vrelko.engines.registry import record_of
 from vrelko.errors import OrderError
 from vrelko.sql.conditions import parameter_types
 from vrelko.sql.functions import own_functions
@@ -31,7 +25,7 @@ class Columns:
 
     def __init__(self, dialect: Dialect) -> None:
         self._dialect = dialect
-        self._engine = capabilities_of(dialect.name).engine
+        self._record = record_of(dialect)
         self._tables: dict[str, dict[str, Stored]] = {}
         self._moving: bool | None = None
 
@@ -44,14 +38,14 @@ class Columns:
         """
         found = [self._of_one(lender, origins(one)) for one in elements]
         asked = [i for i, one in enumerate(found) if one is None]
-        if self._engine == "sqlite" or not asked:
+        if not asked:
             return found
         narrow = select.order_by(None).with_only_columns(
             *(raw(plain(elements[i])).label(f"vrelko_kind_{i}") for i in asked),
             maintain_column_froms=True,
         )
         probe = narrow.limit(0)
-        kinds = read_kinds(lender, probe, _no_values(probe), self._dialect)
+        kinds = self._record.read_kinds(lender, probe, _no_values(probe))
         for i, kind in zip(asked, kinds, strict=True):
             bytes_ = kind is not None and kind.kind == "varchar" and is_binary(elements[i])
             found[i] = None if bytes_ else kind
@@ -65,7 +59,7 @@ class Columns:
         table = column.table
         assert isinstance(table, Table)
         if table.fullname not in self._tables:
-            self._tables[table.fullname] = read_columns(lender, table, self._dialect)
+            self._tables[table.fullname] = self._record.read_columns(lender, table, self._dialect)
         return self._tables[table.fullname].get(column.name)
 
     def may_be_null(self, lender: Any, columns: Sequence[Column[Any]]) -> bool:
@@ -74,12 +68,10 @@ class Columns:
         return any(one is not None and one.nullable for one in found)
 
     def moving(self, lender: Any, kinds: Sequence[Stored | None]) -> bool:
-        """Tell whether moments are kept whose clock time comes twice: MariaDB's TIMESTAMP."""
-        if self._engine != "mariadb" or not any(one and one.kind == "timestamp" for one in kinds):
-            return False
-        if self._moving is None:
-            self._moving = moves_clock(lender)
-        return self._moving
+        """Tell whether moments are kept whose clock time comes twice."""
+        if self._moving is None and any(one and one.kind == "timestamp" for one in kinds):
+            self._moving = self._record.repeats_clock(lender)
+        return bool(self._moving) and any(one and one.kind == "timestamp" for one in kinds)
 
     def refuse_functions(
         self, lender: Any, select: Any, elements: Sequence[Any], proven: bool
@@ -90,7 +82,7 @@ class Columns:
         and those of an order that differ at each call.
         """
         own, sorting = own_functions(select.selected_columns), own_functions(elements)
-        found, volatile = find_functions(lender, sorted({*own, *sorting}), self._dialect)
+        found, volatile = self._record.find_functions(lender, sorted({*own, *sorting}))
         if volatile.intersection(sorting):
             raise OrderError(
                 f"the order depends on {min(volatile.intersection(sorting))}(), which the "

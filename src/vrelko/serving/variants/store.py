@@ -18,10 +18,9 @@ from vrelko.core.order import Order, make_total, parse_order, resolve_nulls
 from vrelko.core.seek import awkward_terms
 from vrelko.engines.mariadb.capabilities import count_rows
 from vrelko.engines.registry import (
-    capabilities_for,
     capabilities_of,
     database_errors,
-    read_indexes,
+    record_of,
 )
 from vrelko.errors import ListingError, OrderError, PageError
 from vrelko.serving.cursors.book import fingerprint_of
@@ -236,13 +235,15 @@ class VariantStore:
     ) -> tuple[Capabilities, bool]:
         """Return what the engine can do with the tables read, asked once; and if bounds help."""
         if lender is None:
-            return capabilities_of(dialect.name), False
+            return capabilities_of(dialect), False
         if dialect.name not in self._abilities:
             inside = [one for one in visitors.iterate(found.select) if isinstance(one, Table)]
             bases = [base_table(one) for one in found.sources.tables]
             tables = list(dict.fromkeys([*(one for one in bases if one is not None), *inside]))
             connection = core_connection(lender, self.select)
-            self._abilities[dialect.name] = capabilities_for(connection, tables, dialect)
+            self._abilities[dialect.name] = record_of(dialect).capabilities_for(
+                connection, tables, dialect
+            )
         return self._abilities[dialect.name]
 
     def _look_for_indexes(
@@ -258,7 +259,7 @@ class VariantStore:
         Only where it matters: equalities that trap the server, NULLs not in their native place, and
         set filters.
         """
-        capabilities = capabilities_of(dialect.name)
+        capabilities = capabilities_of(dialect)
         where, table = getattr(filtered, "whereclause", None), self.table
         awkward = bool(awkward_terms(order, capabilities)) and capabilities.nulls_syntax
         matters = capabilities.equality_traps or awkward or has_set(where)
@@ -266,7 +267,7 @@ class VariantStore:
             return NO_PINS, False, None
         if dialect.name not in self._indexes:
             found = core_connection(lender, self.select)
-            self._indexes[dialect.name] = read_indexes(found, table, dialect)
+            self._indexes[dialect.name] = record_of(dialect).read_indexes(found, table, dialect)
         tail: list[str] = []
         if capabilities.index_tail != "none":
             tail = [column.name for column in table.primary_key.columns]
@@ -290,7 +291,7 @@ class VariantStore:
             return None
         lender = core_connection(lender, self.select)
         if dialect.name not in self._indexes:
-            self._indexes[dialect.name] = read_indexes(lender, table, dialect)
+            self._indexes[dialect.name] = record_of(dialect).read_indexes(lender, table, dialect)
         tail = [column.name for column in table.primary_key.columns]
         sought = Sought(filtered.whereclause, [key.element for key in source.keys], source.order,
                         self._indexes[dialect.name], tail)  # fmt: skip

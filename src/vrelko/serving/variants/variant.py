@@ -9,10 +9,11 @@ from operator import itemgetter
 from typing import Any
 
 from sqlalchemy import Column, ColumnElement, Integer, Select, literal_column
+from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.core.advance import alike, goes_back
 from vrelko.core.order import Order
-from vrelko.engines.registry import read_spread
+from vrelko.engines.registry import record_of
 from vrelko.errors import ListingError, PageError
 from vrelko.serving.variants.grouping import Grouping
 from vrelko.serving.variants.runner import Runner
@@ -185,12 +186,15 @@ class Variant:
 
         The catalog is asked once; 0 where it has no statistics of them.
         """
+        table, name = base_table(column.table), column.name
+
+        def read(lender: Any, dialect: Dialect) -> tuple[float, float]:
+            if table is None:
+                return 0.0, 0.0
+            return record_of(dialect).read_spread(lender, table, name, dialect)
+
         if self._spread is None:
-            table, name = base_table(column.table), column.name
-            self._spread = (0.0, 0.0) if table is None else runner.look(
-                self.source.select,
-                lambda connection, dialect: read_spread(connection, table, name, dialect),
-            )  # fmt: skip
+            self._spread = runner.look(self.source.select, read)
         return self._spread
 
     def key_at(self, runner: Runner, offset: int) -> tuple[Any, ...] | None:

@@ -1,0 +1,75 @@
+"""PostgreSQL's record."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from sqlalchemy import Select, Table
+from sqlalchemy.engine.interfaces import Dialect
+
+from vrelko.core.access import Seen
+from vrelko.core.capabilities import Capabilities
+from vrelko.core.stored import Stored
+from vrelko.engines.explain import explain, plan_in
+from vrelko.engines.postgresql import capabilities, catalog, plans, session
+from vrelko.engines.record import EngineRecord, Names, Parts, Paths, any_url, kinds_of, no_repeats
+from vrelko.engines.sessions import forbid_writes_by
+
+
+def _kinds(connection: Any, probe: Select[Any], values: Mapping[str, Any]) -> list[Stored | None]:
+    return capabilities.read_kinds(connection, kinds_of(connection, probe, values))
+
+
+def _abilities(
+    connection: Any, tables: Sequence[Table], dialect: Dialect
+) -> tuple[Capabilities, bool]:
+    bound = any(capabilities.needs_bound(connection, one, dialect) for one in tables)
+    return capabilities.CAPABILITIES, bound
+
+
+def _path(
+    lender: Any, statement: Select[Any], params: Mapping[str, Any], names: Names, parts: Parts
+) -> Seen | None:
+    return plans.read_plan(_plan(lender, statement, params), names, parts)
+
+
+def _deferred(
+    lender: Any, statement: Select[Any], params: Mapping[str, Any], names: Names, parts: Parts
+) -> Paths:
+    return plans.read_deferred(_plan(lender, statement, params), names, parts)
+
+
+def _plan(lender: Any, statement: Select[Any], params: Mapping[str, Any]) -> Mapping[str, Any]:
+    return plan_in(lender.execute(explain(statement), params).scalar())
+
+
+ENGINE = EngineRecord(
+    name="postgresql",
+    title="PostgreSQL",
+    capabilities=capabilities.CAPABILITIES,
+    dialects=("postgresql",),
+    drivers={"postgresql": "postgresql+psycopg", "postgres": "postgresql+psycopg"},
+    driver_module="psycopg",
+    url_form="postgresql://user@host:5432/name",
+    read_indexes=capabilities.read_indexes,
+    read_columns=capabilities.read_columns,
+    read_spread=capabilities.read_spread,
+    read_kinds=_kinds,
+    find_functions=capabilities.find_functions,
+    repeats_clock=no_repeats,
+    capabilities_for=_abilities,
+    read_path=_path,
+    read_deferred=_deferred,
+    read_parts=catalog.read_parts,
+    estimate_rows=session.estimate_rows,
+    limit_time=session.limit_time,
+    is_time_limit=session.is_time_limit,
+    count_reads=session.count_reads,
+    begin_view=session.begin_view,
+    holds_views=session.holds_views,
+    exports_snapshots=True,
+    keeps_history=False,
+    check_url=any_url,
+    forbid_writes=forbid_writes_by("SET default_transaction_read_only = on", commits=True),
+)

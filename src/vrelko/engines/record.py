@@ -1,0 +1,95 @@
+"""The record of one engine: a part for each thing that pages, plans and surveys ask of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, Engine, Select, Table
+from sqlalchemy.engine.interfaces import Dialect
+from sqlalchemy.exc import DBAPIError
+
+from vrelko.core.access import Seen
+from vrelko.core.capabilities import Capabilities
+from vrelko.core.index import IndexFacts
+from vrelko.core.stored import Stored
+from vrelko.engines.reads import Reads
+
+Names = frozenset[str]
+Parts = Mapping[str, str]
+Paths = tuple[Seen | None, Seen | None]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class EngineRecord:
+    """What Vrelko knows and does of one engine that pages are read from.
+
+    No part has a default: a record without one cannot be made. `dialects` are SQLAlchemy's names
+    of it, `drivers` the driver that each short form of a URL means, `driver_module` what
+    the extra of the same name installs.
+    """
+
+    name: str
+    title: str
+    capabilities: Capabilities
+    dialects: tuple[str, ...]
+    drivers: Mapping[str, str]
+    driver_module: str
+    url_form: str
+
+    # What the catalog says of tables.
+    read_indexes: Callable[[Any, Table, Dialect], list[IndexFacts]]
+    read_columns: Callable[[Any, Table, Dialect], dict[str, Stored]]
+    read_spread: Callable[[Any, Table, str, Dialect], tuple[float, float]]
+    read_kinds: Callable[[Any, Select[Any], Mapping[str, Any]], list[Stored | None]]
+    find_functions: Callable[[Any, Sequence[str]], tuple[set[str], set[str]]]
+    repeats_clock: Callable[[Any], bool]
+    capabilities_for: Callable[[Any, Sequence[Table], Dialect], tuple[Capabilities, bool]]
+
+    # What it says of statements.
+    read_path: Callable[[Any, Select[Any], Mapping[str, Any], Names, Parts], Seen | None]
+    read_deferred: Callable[[Any, Select[Any], Mapping[str, Any], Names, Parts], Paths]
+    read_parts: Callable[[Any, str], dict[str, str]]
+    estimate_rows: Callable[[Any, Select[Any], Mapping[str, Any], Table | None], int | None]
+
+    # How statements are run.
+    limit_time: Callable[[Any, float, bool], AbstractContextManager[None]]
+    is_time_limit: Callable[[DBAPIError], bool]
+    count_reads: Callable[[Connection, Callable[[], Any]], Reads]
+    begin_view: Callable[[Connection, str | None], Connection]
+    holds_views: Callable[[Engine], bool]
+    exports_snapshots: bool
+    keeps_history: bool
+
+    # How it is opened.
+    check_url: Callable[[Any], None]
+    forbid_writes: Callable[[Engine], None]
+
+
+def no_functions(connection: Any, names: Sequence[str]) -> tuple[set[str], set[str]]:
+    """Return that nothing is known of functions, as of engines whose catalog does not tell."""
+    return set(), set()
+
+
+def no_parts(lender: Any, table: str) -> dict[str, str]:
+    """Return that a table has no partitions with names of their own."""
+    return {}
+
+
+def no_repeats(lender: Any) -> bool:
+    """Return that no moment is kept by a clock time that may come twice."""
+    return False
+
+
+def any_url(url: Any) -> None:
+    """Take any URL: the server itself says what is wrong with it."""
+
+
+def kinds_of(connection: Any, probe: Select[Any], values: Mapping[str, Any]) -> list[Any]:
+    """Return the driver's code for the type of each column of a select that returns no row."""
+    result = connection.execute(probe, values)
+    description = result.cursor.description if result.cursor is not None else ()
+    result.close()
+    return [column[1] for column in description]

@@ -1,0 +1,90 @@
+"""SQLite: time limits, counts, read views and estimates of statements."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from time import monotonic
+from typing import Any
+
+from sqlalchemy import Connection, Engine, Select, Table, text
+from sqlalchemy.exc import DBAPIError
+from sqlalchemy.util import await_only
+
+from vrelko.engines.reads import Reads, sent_on
+from vrelko.engines.sqlite.capabilities import count_steps
+from vrelko.errors import DatabaseError
+
+_HANDLER = "vrelko_limit"  # where a connection keeps the limit in force
+_CHECK_EVERY = 1_000  # VM steps between looks at the clock
+
+
+def count_reads(connection: Connection, run: Callable[[], Any]) -> Reads:
+    """Run a function that sends statements on a connection, and count their VM steps."""
+    with sent_on(connection) as sent, count_steps(connection) as steps:
+        run()
+    return Reads(steps.count, None, len(sent))
+
+
+@contextmanager
+def limit_time(lender: Any, ms: float, keep: bool) -> Iterator[None]:
+    """Interrupt statements that are run inside the block after `ms` milliseconds."""
+    connection = lender.connection() if hasattr(lender, "get_bind") else lender
+    driver = connection.connection.dbapi_connection
+    driver = getattr(driver, "driver_connection", driver)
+    if not hasattr(driver, "set_progress_handler"):
+        raise DatabaseError(
+            "this SQLite driver cannot limit a statement's time",
+            "Leave the limit out, or read through the sqlite3 driver",
+            "time-limit-unavailable",
+        )
+    until = monotonic() + ms / 1000
+    outer = connection.info.get(_HANDLER)
+
+    def over() -> bool:
+        return monotonic() > until or (outer is not None and outer())
+
+    connection.info[_HANDLER] = over
+    _wait(driver.set_progress_handler(over, _CHECK_EVERY))
+    try:
+        yield
+    finally:
+        connection.info[_HANDLER] = outer
+        _wait(driver.set_progress_handler(outer, _CHECK_EVERY))
+
+
+def _wait(done: Any) -> None:
+    """Wait for what an asynchronous driver does."""
+    if hasattr(done, "__await__"):
+        await_only(done)
+
+
+def is_time_limit(error: DBAPIError) -> bool:
+    """Tell whether a statement failed because it was interrupted."""
+    return getattr(error.orig, "args", ())[:1] == ("interrupted",)
+
+
+def holds_views(engine: Engine) -> bool:
+    """Tell whether readers see rows as they were while others write: not in memory."""
+    return engine.url.database not in (None, "", ":memory:")
+
+
+def begin_view(connection: Connection, snapshot: str | None) -> Connection:
+    """Begin a read transaction, which sees the file as it is now."""
+    connection.exec_driver_sql("BEGIN")
+    connection.execute(text("SELECT 1 FROM sqlite_master LIMIT 1")).all()
+    return connection
+
+
+def estimate_rows(
+    lender: Any, rows: Select[Any], params: Mapping[str, Any], table: Table | None
+) -> int | None:
+    """Return the rows of a whole table as ANALYZE had them, None for anything else."""
+    if rows.whereclause is not None or table is None or len(rows.get_final_froms()) != 1:
+        return None
+    statistics = text("SELECT stat FROM sqlite_stat1 WHERE tbl = :table LIMIT 1")
+    if lender.execute(text("SELECT 1 FROM sqlite_master WHERE name = 'sqlite_stat1'")).scalar():
+        stored = lender.execute(statistics, {"table": table.name}).scalar()
+        if stored:
+            return int(str(stored).split()[0])
+    return None
