@@ -11,7 +11,7 @@ import vrelko
 from exposed import Listing
 from vrelko import Depth, Landing, Needs, Readers, Sizes, Spot, Workload, Writers
 from vrelko.core.cost.rates import Clock
-from vrelko.core.outline import STRATEGIES
+from vrelko.core.strategies import STRATEGIES
 from vrelko.engines.sqlite.capabilities import count_steps
 from vrelko.errors import DatabaseError, FactsError, ListingError, PageError
 from vrelko.larkmere.schema import capture, species

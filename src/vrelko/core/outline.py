@@ -7,17 +7,11 @@ from typing import Any, Literal
 
 from vrelko.core.arithmetic import Sizes
 from vrelko.core.order import Order
+from vrelko.core.strategies import Strategy
 from vrelko.errors import ListingError, nearest
 
 Kind = Literal["grid", "feed", "choices", "export"]
 KINDS: tuple[Kind, ...] = ("grid", "feed", "choices", "export")
-
-Strategy = Literal["offset", "keyset", "whole", "two-ended", "deferred-join"]
-STRATEGIES: tuple[Strategy, ...] = ("offset", "two-ended", "deferred-join", "keyset", "whole")
-"""Strategies that are planned."""
-
-SERVED: tuple[str, ...] = (*STRATEGIES, "anchored", "frozen-ids")
-"""Strategies that pages are served by: the planned ones, and two that keep something stored."""
 
 TotalKind = Literal["exact", "capped", "about", "none"]
 TOTALS: tuple[TotalKind, ...] = ("exact", "capped", "about", "none")

@@ -18,7 +18,7 @@ from vrelko.core.finding_rules import find_faults
 from vrelko.core.findings import Finding
 from vrelko.core.index_advice import Advice, advise_indexes, merge_advice
 from vrelko.core.order import Order
-from vrelko.core.outline import STRATEGIES, Outline, Strategy, TotalKind
+from vrelko.core.outline import Outline, TotalKind
 from vrelko.core.reader_load import (
     Point,
     VariantModel,
@@ -29,6 +29,7 @@ from vrelko.core.reader_load import (
     work_at,
 )
 from vrelko.core.sizing import SizeAdvice, sweep_sizes
+from vrelko.core.strategies import RECORDS, STRATEGIES, Strategy
 from vrelko.core.verdict import WHOLE_ROWS, Candidate, Rung, Verdict, decide
 from vrelko.core.workload import Needs, Readers, Writers
 
@@ -273,9 +274,8 @@ def _candidate(
     size = first.outline.sizes.default
     ladder = tuple(_rung(strategy, first, page, clock) for page in ladder_pages(first.pages))
     walk_pages = round(given.readers.depth.mean)
-    by_offset = strategy in ("two-ended", "deferred-join")
     drift = expect_drift(
-        "offset" if by_offset else strategy, stream, size, walk_pages, given.readers.dwell_s
+        RECORDS[strategy].drifts_as, stream, size, walk_pages, given.readers.dwell_s
     )
     burden = weigh(strategy, variants, points, given.readers, clock)
     return Candidate(strategy, ladder, burden, replace(drift, strategy=strategy))

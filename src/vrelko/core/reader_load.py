@@ -10,7 +10,8 @@ from vrelko.core.cost.model import CostModel
 from vrelko.core.cost.rates import Clock, Time
 from vrelko.core.cost.work import Work
 from vrelko.core.order import Order
-from vrelko.core.outline import Outline, Strategy
+from vrelko.core.outline import Outline
+from vrelko.core.strategies import Strategy
 from vrelko.core.workload import Readers
 
 _POINTS = 25

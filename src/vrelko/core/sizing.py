@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from vrelko.core.cost.model import CostModel
 from vrelko.core.cost.rates import Clock
-from vrelko.core.outline import Strategy
+from vrelko.core.strategies import Strategy
 from vrelko.core.workload import Readers
 
 SIZES = (10, 15, 20, 25, 30, 40, 50, 75, 100, 150, 200, 300, 500, 1_000)

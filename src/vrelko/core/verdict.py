@@ -9,8 +9,9 @@ from vrelko.core.cost.rates import Time
 from vrelko.core.cost.work import Work
 from vrelko.core.drift.expectation import DriftExpectation
 from vrelko.core.number_format import render_bytes, render_mean, render_ms
-from vrelko.core.outline import STRATEGIES, Outline, Strategy
+from vrelko.core.outline import Outline
 from vrelko.core.reader_load import Burden
+from vrelko.core.strategies import STRATEGIES, Strategy
 from vrelko.core.workload import Needs
 
 WHOLE_ROWS = 10_000

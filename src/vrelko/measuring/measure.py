@@ -12,7 +12,7 @@ from sqlalchemy import Connection, Engine
 from vrelko.core.cost.counted import UNITS, counted_as
 from vrelko.core.cost.rates import Clock, Time
 from vrelko.core.cost.work import Work
-from vrelko.core.outline import Strategy
+from vrelko.core.strategies import Strategy
 from vrelko.engines.registry import database_errors
 from vrelko.errors import PageError, VrelkoError
 from vrelko.measuring.budget import BUDGET_MS, Spending

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-from vrelko.core.outline import SERVED
+from vrelko.core.strategies import SERVED
 from vrelko.core.workload import DEPTHS
 
 Scalar = str | bool | int | float | datetime | date | time

@@ -17,8 +17,9 @@ from vrelko.core.drift.expectation import Stream, overlap_for
 from vrelko.core.facts import Facts
 from vrelko.core.findings import Finding
 from vrelko.core.index_advice import Advice, merge_advice
-from vrelko.core.outline import STRATEGIES, Outline, check_choice
+from vrelko.core.outline import Outline, check_choice
 from vrelko.core.planner import Given, Judgement, VariantUse, judge
+from vrelko.core.strategies import RECORDS, STRATEGIES
 from vrelko.core.verdict import Candidate, Verdict
 from vrelko.core.workload import Needs, Readers, Use, Writers
 from vrelko.engines.registry import database_errors, dialect_named
@@ -275,13 +276,13 @@ def statements_text(
     """
     check_choice(strategy, STRATEGIES, "strategy")
     variant = listing.variant(dialect, order, params)
-    usual = {"keyset": "after", "whole": "whole"}.get(strategy, "offset")
-    shape = shape or usual
+    record = RECORDS[strategy]
+    shape = shape or record.shape
     check_choice(shape, SHAPES, "shape")
     key = [object()] * len(variant.order)
     if shape == "offset":
-        deferred = strategy == "deferred-join"
-        selects: tuple[Select[Any], ...] = (variant.deferred() if deferred else variant.offset(),)
+        by_offset = variant.deferred() if record.deferred else variant.offset()
+        selects: tuple[Select[Any], ...] = (by_offset,)
     elif shape == "whole":
         selects = (variant.whole(),)
     elif shape in ("first", "last"):

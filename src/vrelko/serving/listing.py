@@ -12,8 +12,9 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from vrelko.core.arithmetic import Sizes, Total
 from vrelko.core.order import Order
-from vrelko.core.outline import KINDS, SERVED, STRATEGIES, TOTALS, Outline, check_choice
+from vrelko.core.outline import KINDS, TOTALS, Outline, check_choice
 from vrelko.core.spot import Spot
+from vrelko.core.strategies import RECORDS, SERVED, STRATEGIES
 from vrelko.engines.registry import database_errors, dialect_named, dialect_of
 from vrelko.errors import DatabaseError, ListingError, PageError
 from vrelko.serving.arguments import check_arguments
@@ -126,12 +127,22 @@ class Listing:
         whole = Filters(select, filters or {}, search)
         variants = VariantStore(select, orders, unique, whole, steady.settle)
         settings = Settings(
-            name=name or "+".join(variants.described.table_names), kind=kind, variants=variants,
-            sizes=sizes or Sizes(), total=total, cap=cap, count=count, count_ms=count_ms,
-            over_cap=over_cap, strategy=served, deepest=deepest, steady=steady,
+            name=name or "+".join(variants.described.table_names),
+            kind=kind,
+            variants=variants,
+            sizes=sizes or Sizes(),
+            total=total,
+            cap=cap,
+            count=count,
+            count_ms=count_ms,
+            over_cap=over_cap,
+            strategy=served,
+            by_offset=RECORDS[served].by_offset,
+            deepest=deepest,
+            steady=steady,
             book=CursorBook(secrets, expires_s),
             sealed=served != "whole" and _must_seal(variants, expose, bool(secrets)),
-        )  # fmt: skip
+        )
         own = {"settings": settings, "arguments": arguments, "_workload": workload}
         for key, value in own.items():
             object.__setattr__(self, key, value)

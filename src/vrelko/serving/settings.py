@@ -20,7 +20,7 @@ class Settings:
 
     `variants` keeps the statements of each order and set of filters, `book` reads and writes
     cursors, `sealed` tells whether keys are encrypted in them, `held` knows the pages that readers
-    still hold.
+    still hold. `by_offset`: cursors carry row offsets, not keys.
     """
 
     name: str
@@ -37,6 +37,7 @@ class Settings:
     steady: Steady
     book: CursorBook
     sealed: bool
+    by_offset: bool
     held: HeldPages = field(default_factory=HeldPages)
 
     @property

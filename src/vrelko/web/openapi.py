@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from datetime import date, datetime, time
+from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote, urlencode
@@ -26,7 +26,10 @@ _SCHEMAS: dict[type, dict[str, Any]] = {
     datetime: {"type": "string", "format": "date-time"},
     date: {"type": "string", "format": "date"},
     time: {"type": "string", "format": "time"},
+    timedelta: {"type": "string", "format": "duration"},
     UUID: {"type": "string", "format": "uuid"},
+    str: {"type": "string"},
+    bytes: {"type": "string", "contentEncoding": "base64"},
 }
 
 

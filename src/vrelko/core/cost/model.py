@@ -170,19 +170,20 @@ class CostModel:
         return self._work(self.routes.count, Ask("count", 0, rows))
 
     def strategy(self, name: str, offset: float, size: int) -> Work:
-        """The page of a strategy behind `offset` rows."""
-        if name == "whole":
-            return self.whole()
-        if name == "offset":
-            return self.offset(offset, size)
-        if name == "two-ended":
-            return self.two_ended(offset, size)
-        if name == "far-end":
-            return self.far_end(offset, size)
-        if name == "deferred-join" and offset > 0:  # the first page is read at once
-            return self.deferred(offset, size)
+        """The page of a strategy behind `offset` rows. Raises KeyError for one that has no price.
+
+        "far-end": a page from the end, behind so many rows counted from there.
+        """
+        return _PRICES[name](self, offset, size)
+
+    def _behind(self, offset: float, size: int) -> Work:
+        """A page behind the key of a row, or the first one."""
         left = max(self.matching - offset, 0.0)
         return self.keyset(min(size + 1, left), first=offset <= 0, at=offset)
+
+    def _joined(self, offset: float, size: int) -> Work:
+        """A page by deferred join, of which the first is read at once."""
+        return self.deferred(offset, size) if offset > 0 else self._behind(offset, size)
 
     def path_of(self, name: str, offset: float, size: int) -> AccessPath:
         """Return the access path of a strategy's page behind `offset` rows."""
@@ -405,6 +406,17 @@ class CostModel:
         else:
             reached = ask.skip + work.rows
         return _with_lookups(work, lookups, reached)
+
+
+_PRICES: dict[str, Callable[[CostModel, float, int], Work]] = {
+    "offset": CostModel.offset,
+    "two-ended": CostModel.two_ended,
+    "far-end": CostModel.far_end,
+    "deferred-join": CostModel._joined,
+    "keyset": CostModel._behind,
+    "whole": lambda model, offset, size: model.whole(),
+}
+"""The price of a strategy's page behind so many rows."""
 
 
 def _is_bounded(path: AccessPath, order: Order) -> bool:

@@ -110,6 +110,12 @@ class Stream:
         return x * self.lands.mean_s
 
 
+WAYS = (
+    "offset", "ceiling", "overlap", "keyset", "anchored", "frozen-ids", "frozen-view", "whole",
+)  # fmt: skip
+"""What drift is computed for: strategies, and the ways to steady pages by offset."""
+
+
 @lru_cache(maxsize=1_000)
 def expect_drift(
     strategy: str, stream: Stream, size: int, pages: int, dwell_s: float, overlap: int = 0
@@ -121,6 +127,8 @@ def expect_drift(
     over the page boundaries. whole: one statement, nothing can drift.
     """
     pages = max(1, min(pages, math.ceil(stream.rows / size)))
+    if strategy not in WAYS:
+        raise KeyError(strategy)
     if strategy == "whole":
         return DriftExpectation(strategy, 1, 0.0, 0.0, 0.0)
     if strategy.startswith("frozen"):

@@ -99,37 +99,33 @@ def _read_bytes(text: str) -> bytes:
     return base64.b64decode(text, validate=True)
 
 
-_WRITE: dict[type, tuple[str, Callable[[Any], str]]] = {
-    type(None): ("n", lambda value: ""),
-    bool: ("b", lambda value: "1" if value else "0"),
-    int: ("i", int.__repr__),
-    float: ("f", float.__repr__),
-    str: ("s", str.__str__),
-    bytes: ("x", lambda value: base64.b64encode(value).decode("ascii")),
-    datetime: ("t", datetime.isoformat),
-    date: ("d", date.isoformat),
-    time: ("h", time.isoformat),
-    timedelta: ("v", _write_delta),
-    Decimal: ("m", Decimal.__str__),
-    UUID: ("u", UUID.__str__),
-    Digest: ("l", lambda value: value.hex),
+@dataclass(frozen=True, slots=True)
+class KeyType:
+    """How values of one type stand in a cursor: the letter ahead of them, written and read."""
+
+    letter: str
+    write: Callable[[Any], str]
+    read: Callable[[str], Any]
+
+
+KEY_TYPES: dict[type, KeyType] = {
+    type(None): KeyType("n", lambda value: "", lambda text: None),
+    bool: KeyType("b", lambda value: "1" if value else "0", lambda text: text == "1"),
+    int: KeyType("i", int.__repr__, int),  # refuses more digits than it can read in no time
+    float: KeyType("f", float.__repr__, float),
+    str: KeyType("s", str.__str__, lambda text: text),
+    bytes: KeyType("x", lambda value: base64.b64encode(value).decode("ascii"), _read_bytes),
+    datetime: KeyType("t", datetime.isoformat, datetime.fromisoformat),
+    date: KeyType("d", date.isoformat, date.fromisoformat),
+    time: KeyType("h", time.isoformat, time.fromisoformat),
+    timedelta: KeyType("v", _write_delta, _read_delta),
+    Decimal: KeyType("m", Decimal.__str__, Decimal),
+    UUID: KeyType("u", UUID.__str__, UUID),
+    Digest: KeyType("l", lambda value: value.hex, lambda text: Digest(bytes.fromhex(text).hex())),
 }
 
-PLAIN = frozenset(_WRITE)
+_WRITE = {kind: (one.letter, one.write) for kind, one in KEY_TYPES.items()}
+_READ = {one.letter: one.read for one in KEY_TYPES.values()}
+
+PLAIN = frozenset(KEY_TYPES)
 """The types of values that are read back as just what they were."""
-
-_READ: dict[str, Callable[[str], Any]] = {
-    "n": lambda text: None,
-    "b": lambda text: text == "1",
-    "i": int,  # which refuses more digits than it can read in no time
-    "f": float,
-    "s": lambda text: text,
-    "x": _read_bytes,
-    "t": datetime.fromisoformat,
-    "d": date.fromisoformat,
-    "h": time.fromisoformat,
-    "v": _read_delta,
-    "m": Decimal,
-    "u": UUID,
-    "l": lambda text: Digest(bytes.fromhex(text).hex()),
-}

@@ -67,13 +67,10 @@ def answer(settings: Settings, lender: Any, request: Request) -> Page:
     if opened.variant.doubtful:
         prove_keys(opened.runner, opened.variant, batch.full)
     total = _to_carry(batch) if settings.count == "once" else None
-    by_offset, numbered = settings.strategy in _BY_OFFSET, settings.kind == "grid"
+    by_offset, numbered = settings.by_offset, settings.kind == "grid"
     ways = Ways(opened.write, opened.variant, by_offset, numbered, total, walk)
     clamped = "; ".join(notes) if notes else None
     return settings.held.note(Page(batch, size, spot, ways, opened.runner.asked, clamped))
-
-
-_BY_OFFSET = frozenset({"offset", "two-ended", "deferred-join", "anchored", "frozen-ids"})
 
 
 def _read_walking(
