@@ -83,7 +83,7 @@ def open_database(url):
 def worst(connection, order, where):
     whole = select(c.id, c.note, c.hour) if where is None else select(c.id, c.note).where(where)
     listing = vrelko.Listing(
-        whole, orders=order, total="none", sizes=Sizes(25, most=25), expose=True
+        whole, orders=order, total="none", sizes=Sizes(25, max=25), expose=True
     )
     rows = connection.scalar(select(text("count(*)")).select_from(whole.subquery()))
     most = blocks = statements = 0

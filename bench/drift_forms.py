@@ -48,14 +48,34 @@ def main():
                 else:
                     off = (mean - form) / max(error, (form / walks) ** 0.5, 1e-9)
                 beyond += abs(off) > 3
-                worst.append((abs(off), off, way, name, lands.kind, inserts, deletes, dwell, size,
-                              pages, rows, moves, mean, form))  # fmt: skip
+                worst.append(
+                    (
+                        abs(off),
+                        off,
+                        way,
+                        name,
+                        lands.kind,
+                        inserts,
+                        deletes,
+                        dwell,
+                        size,
+                        pages,
+                        rows,
+                        moves,
+                        mean,
+                        form,
+                    )
+                )
     worst.sort(reverse=True)
-    print(f"{len(GRID)} settings, {compared} comparisons of {walks} walks: most |z| "
-          f"{worst[0][0]:.1f}, beyond 3: {beyond}; outside of the forms: {outside}")  # fmt: skip
+    print(
+        f"{len(GRID)} settings, {compared} comparisons of {walks} walks: most |z| "
+        f"{worst[0][0]:.1f}, beyond 3: {beyond}; outside of the forms: {outside}"
+    )
     for one in worst[:8]:
-        print(f"  z {one[1]:+.1f} {' '.join(map(str, one[2:12]))}: {one[12]:.3f} simulated, "
-              f"{one[13]:.3f} by form")  # fmt: skip
+        print(
+            f"  z {one[1]:+.1f} {' '.join(map(str, one[2:12]))}: {one[12]:.3f} simulated, "
+            f"{one[13]:.3f} by form"
+        )
 
 
 if __name__ == "__main__":

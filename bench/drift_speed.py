@@ -35,8 +35,10 @@ def main():
                     began = perf_counter()
                     fast.play(stage, way)
                     best[way] = min(best.get(way, 9), perf_counter() - began)
-            print(f"{rows:>13,} rows, events {title}: {len(stage.key):,} versions, " + ", ".join(
-                f"{name} {seconds:.3f} s" for name, seconds in best.items()))  # fmt: skip
+            print(
+                f"{rows:>13,} rows, events {title}: {len(stage.key):,} versions, "
+                + ", ".join(f"{name} {seconds:.3f} s" for name, seconds in best.items())
+            )
     print(f"peak memory {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB")
     compare()
 
@@ -67,8 +69,10 @@ def compare():
     began = perf_counter()
     assert fast.play(Stage(course, changes), "offset") == slow
     quick = perf_counter() - began
-    print(f"{count:,} events on {rows:,} rows: reference {took:.2f} s, fast {quick:.4f} s, "
-          f"{took / quick:,.0f}×")  # fmt: skip
+    print(
+        f"{count:,} events on {rows:,} rows: reference {took:.2f} s, fast {quick:.4f} s, "
+        f"{took / quick:,.0f}×"
+    )
 
 
 if __name__ == "__main__":

@@ -72,8 +72,12 @@ class PostgreSQL:
         self.url = f"postgresql+psycopg://postgres@127.0.0.1:{self.port}/postgres"
 
     def as_user(self, *command):
-        subprocess.run(["runuser", "-u", "postgres", "--", *map(str, command)], check=True,
-                       stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+        subprocess.run(
+            ["runuser", "-u", "postgres", "--", *map(str, command)],
+            check=True,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
 
     def start(self):
         options = f"-p {self.port} -k {self.folder} -c work_mem=64kB -c fsync=off"
@@ -104,20 +108,37 @@ class MariaDB:
         self.folder, self.port = folder / "my", free_port()
         self.folder.mkdir()
         shutil.chown(self.folder, "mysql")
-        subprocess.run(["mariadb-install-db", "--user=mysql", f"--datadir={self.folder}",
-                        "--auth-root-authentication-method=normal"], check=True,
-                       stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+        subprocess.run(
+            [
+                "mariadb-install-db",
+                "--user=mysql",
+                f"--datadir={self.folder}",
+                "--auth-root-authentication-method=normal",
+            ],
+            check=True,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         self.url = f"mysql+pymysql://root@127.0.0.1:{self.port}/test"
         self.process = None
 
     def start(self):
         self.process = subprocess.Popen(
-            ["mariadbd", "--no-defaults", "--user=mysql", f"--datadir={self.folder}",
-             f"--port={self.port}", "--bind-address=127.0.0.1", f"--tmpdir={self.folder}",
-             f"--socket={self.folder}/s.sock", "--sort-buffer-size=32768",
-             "--innodb-flush-log-at-trx-commit=0"],
-            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-        )  # fmt: skip
+            [
+                "mariadbd",
+                "--no-defaults",
+                "--user=mysql",
+                f"--datadir={self.folder}",
+                f"--port={self.port}",
+                "--bind-address=127.0.0.1",
+                f"--tmpdir={self.folder}",
+                f"--socket={self.folder}/s.sock",
+                "--sort-buffer-size=32768",
+                "--innodb-flush-log-at-trx-commit=0",
+            ],
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         for _ in range(300):
             with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port)):
                 return
@@ -140,8 +161,9 @@ class MariaDB:
 def fill(engine):
     with engine.begin() as connection:
         for table in ("busy", "calm"):
-            connection.execute(text(f"CREATE TABLE {table} (id INT PRIMARY KEY, n INT, "
-                                    "note VARCHAR(60))"))  # fmt: skip
+            connection.execute(
+                text(f"CREATE TABLE {table} (id INT PRIMARY KEY, n INT, note VARCHAR(60))")
+            )
             series = (
                 f"SELECT i, i % 97, md5(i) FROM (SELECT seq AS i FROM seq_1_to_{ROWS}) AS s"
                 if engine.dialect.name != "postgresql"
@@ -158,8 +180,9 @@ class Served:
         pages.write_text(PAGES.format(url=url, pool=pool))
         self.process = subprocess.Popen(
             [sys.executable, "-m", "vrelko", "serve", str(pages), "--port", "0", "--grace-s", "3"],
-            stderr=subprocess.PIPE, text=True,
-        )  # fmt: skip
+            stderr=subprocess.PIPE,
+            text=True,
+        )
         self.address = self.process.stderr.readline().split()[0].split("/")[2]
         self.told = []
         threading.Thread(target=self._read, daemon=True).start()
@@ -232,8 +255,10 @@ def row(engine, what, answers, back="", more="", served=None, before=None, conne
     held = ""
     if served is not None and before is not None:
         held = f"{before[0]:.0f} → {served.memory():.0f} MB, {before[1]} → {served.files()} files"
-    print(f"| {engine} | {what} | {told} | {p95} | {back} | {connections} | {held} | {more} |",
-          flush=True)  # fmt: skip
+    print(
+        f"| {engine} | {what} | {told} | {p95} | {back} | {connections} | {held} | {more} |",
+        flush=True,
+    )
 
 
 def back_after(answers, moment):
@@ -263,11 +288,21 @@ def scenarios(server, folder, clients, seconds):
     before = state()
     calm = Clients(served.address, clients)
     time.sleep(seconds)
-    row(name, f"nothing; {clients} clients", calm.end(), "", "", served, before,
-        connections_of(server, admin))  # fmt: skip
+    row(
+        name,
+        f"nothing; {clients} clients",
+        calm.end(),
+        "",
+        "",
+        served,
+        before,
+        connections_of(server, admin),
+    )
 
-    for what, stop in (("kill −9, started 2 s later", server.kill),
-                       ("stopped, started 2 s later", server.stop)):  # fmt: skip
+    for what, stop in (
+        ("kill −9, started 2 s later", server.kill),
+        ("stopped, started 2 s later", server.stop),
+    ):
         before = state()
         readers = Clients(served.address, clients)
         time.sleep(1)
@@ -278,8 +313,16 @@ def scenarios(server, folder, clients, seconds):
         moment = time.monotonic()
         time.sleep(seconds)
         answers = readers.end()
-        row(name, what, answers, back_after(answers, moment), "", served, before,
-            connections_of(server, admin))  # fmt: skip
+        row(
+            name,
+            what,
+            answers,
+            back_after(answers, moment),
+            "",
+            served,
+            before,
+            connections_of(server, admin),
+        )
 
     before = state()
     with admin.connect() as other:
@@ -301,8 +344,16 @@ def scenarios(server, folder, clients, seconds):
     before = few.memory(), few.files()
     readers = Clients(few.address, clients)
     time.sleep(seconds)
-    row(name, f"a pool of 1 for {clients} clients", readers.end(), "", "", few, before,
-        connections_of(server, admin))  # fmt: skip
+    row(
+        name,
+        f"a pool of 1 for {clients} clients",
+        readers.end(),
+        "",
+        "",
+        few,
+        before,
+        connections_of(server, admin),
+    )
     few.end()
 
     served = Served(folder, server.url)
@@ -317,8 +368,16 @@ def scenarios(server, folder, clients, seconds):
     readers = Clients(served.address, 20)
     time.sleep(seconds)
     answers = readers.end()
-    row(name, "20 exports that nobody reads: page readers", answers, "", "", served, before,
-        connections_of(server, admin))  # fmt: skip
+    row(
+        name,
+        "20 exports that nobody reads: page readers",
+        answers,
+        "",
+        "",
+        served,
+        before,
+        connections_of(server, admin),
+    )
     took = served.end()
     row(name, "… then SIGTERM", [], f"ends in {took:.1f} s")
     for one in stuck:
@@ -360,9 +419,13 @@ def soak(server, folder, clients, seconds):
     answers = readers.end()
     second = np.mean([mb for at, mb in seen if 60 <= at < 120] or [seen[0][1]])
     last = np.mean([mb for at, mb in seen if at >= seconds - 60])
-    row(server.name, f"soak of {seconds / 60:.0f} min, {clients} clients (the last 1,000 answers)",
-        answers[-1000:], "", f"second minute {second:.1f} MB, last {last:.1f} MB "
-        f"({last / second - 1:+.1%})")  # fmt: skip
+    row(
+        server.name,
+        f"soak of {seconds / 60:.0f} min, {clients} clients (the last 1,000 answers)",
+        answers[-1000:],
+        "",
+        f"second minute {second:.1f} MB, last {last:.1f} MB ({last / second - 1:+.1%})",
+    )
     served.end()
 
 
@@ -373,17 +436,23 @@ def main():
     parser.add_argument("--seconds", type=float, default=6)
     parser.add_argument("--soak", type=float, default=0)
     given = parser.parse_args()
-    print("| engine | what happens | what clients get | p95, ms | pages come back | connections | "
-          "memory and files | |\n|---|---|---|---:|---|---:|---|---|")  # fmt: skip
+    print(
+        "| engine | what happens | what clients get | p95, ms | pages come back | connections | "
+        "memory and files | |\n|---|---|---|---:|---|---:|---|---|"
+    )
     for kind in (PostgreSQL, MariaDB):
         if kind.name not in given.engines.split(","):
             continue
         with tempfile.TemporaryDirectory(prefix="vrelko-faults-") as temporary:
             folder = Path(temporary)
             folder.chmod(0o755)
-            mounted = subprocess.run(
-                ["mount", "-t", "tmpfs", "-o", "size=700M,mode=755", "none", temporary], check=False
-            ).returncode == 0  # fmt: skip
+            mounted = (
+                subprocess.run(
+                    ["mount", "-t", "tmpfs", "-o", "size=700M,mode=755", "none", temporary],
+                    check=False,
+                ).returncode
+                == 0
+            )
             try:
                 server = kind(folder)
                 scenarios(server, folder, given.clients, given.seconds)

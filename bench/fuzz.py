@@ -115,16 +115,28 @@ NAMES = [
 
 def make_listings():
     grid = vrelko.Listing(
-        select(c.id, c.ring, c.weight_g).where(c.station_id == bindparam("station")), name="grid",
-        orders=["-caught_at", "weight_g:nulls-first"], total="exact", sizes=Sizes(10, most=50),
-        filters={"since": c.caught_at >= bindparam("since"),
-                 "species": c.species_id.in_(bindparam("species", expanding=True))},
-        search=Search(["ring"]), expose=True, deepest=5_000,
-    )  # fmt: skip
+        select(c.id, c.ring, c.weight_g).where(c.station_id == bindparam("station")),
+        name="grid",
+        orders=["-caught_at", "weight_g:nulls-first"],
+        total="exact",
+        sizes=Sizes(10, max=50),
+        filters={
+            "since": c.caught_at >= bindparam("since"),
+            "species": c.species_id.in_(bindparam("species", expanding=True)),
+        },
+        search=Search(["ring"]),
+        expose=True,
+        max_offset=5_000,
+    )
     feed = vrelko.Listing(
-        select(c.id, c.ring), name="feed", kind="feed", orders="-caught_at", sizes=Sizes(10),
-        secrets=[b"a secret of sixteen"], expose=True,
-    )  # fmt: skip
+        select(c.id, c.ring),
+        name="feed",
+        kind="feed",
+        orders="-caught_at",
+        sizes=Sizes(10),
+        secrets=[b"a secret of sixteen"],
+        expose=True,
+    )
     return {"grid": grid, "feed": feed}
 
 
@@ -158,11 +170,20 @@ class Caller:
                 told += message.get("body", b"")
 
         scope = {
-            "type": "http", "asgi": {"version": "3.0"}, "http_version": "1.1", "method": method,
-            "path": path, "raw_path": quote(path).encode(), "root_path": "", "scheme": "http",
-            "query_string": query.encode("ascii", "ignore"), "headers": headers,
-            "client": ("127.0.0.1", 1), "server": ("localhost", 80), "state": {},
-        }  # fmt: skip
+            "type": "http",
+            "asgi": {"version": "3.0"},
+            "http_version": "1.1",
+            "method": method,
+            "path": path,
+            "raw_path": quote(path).encode(),
+            "root_path": "",
+            "scheme": "http",
+            "query_string": query.encode("ascii", "ignore"),
+            "headers": headers,
+            "client": ("127.0.0.1", 1),
+            "server": ("localhost", 80),
+            "state": {},
+        }
         await self.app(scope, receive, send)
         self.counts[status] += 1
         if status == 200 and b"cursor=" in told:
@@ -219,8 +240,11 @@ def draw(rng, cursors):
         method = rng.choice(["POST", "DELETE", "PUT", "GET", "HEAD", "OPTIONS", "BREW"])
         text = rng.choice(BODIES)
         body = (text % rng.choice(ODD[:24]) if "%s" in text else text).encode()
-    headers = [(b"host", rng.choice([b"localhost", b"localhost:80", b"", b"evil", b"[", b"\xff"]))
-               if rng.random() < 0.1 else (b"host", b"localhost")]  # fmt: skip
+    headers = [
+        (b"host", rng.choice([b"localhost", b"localhost:80", b"", b"evil", b"[", b"\xff"]))
+        if rng.random() < 0.1
+        else (b"host", b"localhost")
+    ]
     if rng.random() < 0.2:
         name = rng.choice([b"accept", b"if-none-match", b"origin", b"page-part", b"content-length"])
         value = rng.choice(

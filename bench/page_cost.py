@@ -41,9 +41,10 @@ def by_depth(connection, rows):
     print(f"\n1. a page of 25 of {rows:,} captures, newest first\n")
     print(f"{'row':>9} {'offset steps':>13} {'ms':>8} {'keyset steps':>13} {'ms':>8} {'ratio':>9}")
     feed = vrelko.Listing(
-        select(capture.c.id, capture.c.ring, capture.c.caught_at), orders="-caught_at",
+        select(capture.c.id, capture.c.ring, capture.c.caught_at),
+        orders="-caught_at",
         total="none",
-    )  # fmt: skip
+    )
     for depth in sorted({0, 1_000, 10_000, 100_000, rows - 25}):
         spot = Spot.start()
         if depth:
@@ -74,9 +75,12 @@ def constants(connection):
         ("row skipped, fixed column", station, "LIMIT 1 OFFSET {n}"),
         ("row skipped, covering index", narrow, "LIMIT 1 OFFSET {n}"),
         ("row skipped, row id order", plain, "LIMIT 1 OFFSET {n}"),
-        ("row counted, capped", "SELECT count(*) FROM (SELECT 1 FROM capture",
-         "LIMIT {n} OFFSET 0)"),
-    ):  # fmt: skip
+        (
+            "row counted, capped",
+            "SELECT count(*) FROM (SELECT 1 FROM capture",
+            "LIMIT {n} OFFSET 0)",
+        ),
+    ):
         low, high = (steps_of(connection, f"{statement} {grows.format(n=n)}") for n in (100, 1_100))
         print(f"  {title:<32} {(high - low) / 1000:.2f}")
 
@@ -93,9 +97,12 @@ def overhead(connection):
     c = capture.c
     where = c.station_id == bindparam("station")
     listing = vrelko.Listing(
-        select(c.id, c.ring, c.caught_at, c.weight_g).where(where), name="grid",
-        orders="-caught_at", sizes=Sizes(25), total="none",
-    )  # fmt: skip
+        select(c.id, c.ring, c.caught_at, c.weight_g).where(where),
+        name="grid",
+        orders="-caught_at",
+        sizes=Sizes(25),
+        total="none",
+    )
     key = listing.read(connection, Spot.offset(500), params={"station": 3}).keys[-1]
     cursor = listing.read(connection, Spot.after(key), params={"station": 3}).self
 

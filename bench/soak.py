@@ -39,9 +39,12 @@ URLS = (
     "mysql+pymysql://root@127.0.0.1/vrelko_bench",
 )
 t = Table(
-    "soak", MetaData(), Column("id", BigInteger, primary_key=True),
-    Column("hour", Integer, nullable=False), Index("soak_by_hour", "hour", "id"),
-)  # fmt: skip
+    "soak",
+    MetaData(),
+    Column("id", BigInteger, primary_key=True),
+    Column("hour", Integer, nullable=False),
+    Index("soak_by_hour", "hour", "id"),
+)
 ROWS, SIZE, PAGES, SPAN = 4_000, 20, 15, 400
 
 
@@ -77,9 +80,11 @@ def soak(engine, copy, walks, disturb=None):
         select(t), name="soak", orders="-hour", sizes=Sizes(SIZE), total="none"
     )
     plan = vrelko.plan(
-        listing, vrelko.survey(engine, listing), Readers(dwell_s=1, depth=Depth(PAGES)),
-        Writers(60, 60, moves_a_minute=60, moving=("hour",)),
-    )  # fmt: skip
+        listing,
+        vrelko.survey(engine, listing),
+        Readers(dwell_s=1, depth=Depth(PAGES)),
+        Writers(60, 60, moves_per_minute=60, moving=("hour",)),
+    )
     began = time.monotonic()
     found = run_crowd(engine, plan, Crowd(walks=walks, pages=PAGES, disturb=disturb), copy)
     name = "sqlite" if copy is None else copy.dialect.name

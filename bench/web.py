@@ -29,9 +29,13 @@ CLIENTS, TURN_S = 64, 5.0
 c = capture.c
 ROWS = select(c.id, c.ring, c.caught_at, c.weight_g)
 GRID = vrelko.Listing(
-    ROWS.where(c.station_id == bindparam("station")), name="grid", orders="-caught_at",
-    total="exact", sizes=vrelko.Sizes(25, most=100), secrets=[b"sixteen bytes or more"],
-)  # fmt: skip
+    ROWS.where(c.station_id == bindparam("station")),
+    name="grid",
+    orders="-caught_at",
+    total="exact",
+    sizes=vrelko.Sizes(25, max=100),
+    secrets=[b"sixteen bytes or more"],
+)
 FEED = vrelko.Listing(
     ROWS, name="feed", kind="feed", orders="-caught_at", secrets=[b"sixteen bytes or more"]
 )
@@ -55,8 +59,9 @@ def by_hand():
     grid = (
         ROWS.where(c.station_id == bindparam("station"))
         .order_by(c.caught_at.desc(), c.id.desc())
-        .limit(26).offset(bindparam("skip"))
-    )  # fmt: skip
+        .limit(26)
+        .offset(bindparam("skip"))
+    )
     total = select(func.count()).select_from(capture).where(c.station_id == bindparam("station"))
     feed = ROWS.order_by(c.caught_at.desc(), c.id.desc()).limit(26)
     onward = feed.where(tuple_(c.caught_at, c.id) < tuple_(bindparam("at"), bindparam("id")))

@@ -18,7 +18,7 @@ captures = vrelko.Listing(
     kind="grid",
     orders=["-caught_at", "-weight_g:nulls-last"],
     filters={"species": capture.c.species_id == bindparam("species")},
-    sizes=vrelko.Sizes(25, most=200),
+    sizes=vrelko.Sizes(25, max=200),
     secrets=[b"keep-this-out-of-the-repository!"],
 )
 

@@ -122,18 +122,25 @@ class Drawn:
     def tables(self):
         """The table reflected, or by a model that may say something else."""
         meta = MetaData()
-        side = Table("side", meta, Column("n", Integer, primary_key=True), Column("s", Integer),
-                     Column("word", String(20)))  # fmt: skip
+        side = Table(
+            "side",
+            meta,
+            Column("n", Integer, primary_key=True),
+            Column("s", Integer),
+            Column("word", String(20)),
+        )
         if self.dice.random() < 0.5:
             return Table("wide", meta, autoload_with=self.connection), side
         keyed, own = self.key in ("id", "row id", "two"), self.key == "nullable"
-        columns = [Column("id", Integer, primary_key=keyed, unique=self.key == "unique",
-                          nullable=own)]  # fmt: skip
+        columns = [
+            Column("id", Integer, primary_key=keyed, unique=self.key == "unique", nullable=own)
+        ]
         if self.key in ("two", "text", "unique", "nullable"):
             kind = Integer() if self.key == "two" else String(20)
             primary = self.key in ("two", "text", "nullable")
-            columns.append(Column("q", kind, primary_key=primary,
-                                  nullable=self.key in ("unique", "nullable")))  # fmt: skip
+            columns.append(
+                Column("q", kind, primary_key=primary, nullable=self.key in ("unique", "nullable"))
+            )
         columns.append(Column("s", Integer, nullable=False))
         for name, kind in self.kinds.items():
             model = self.dice.choice(TYPES[self.engine][kind][2])
@@ -146,8 +153,24 @@ def draw_select(drawn, t, side):
     """A select over the table: (kind, select, unique, names to order by, params, entity?)."""
     dice, names = drawn.dice, list(drawn.kinds)
     params = {}
-    kinds = ["plain", "plain", "filter", "set", "outer", "other outer", "inner", "window", "limit",
-             "union", "distinct", "group", "expression", "cte", "entity", "self join"]  # fmt: skip
+    kinds = [
+        "plain",
+        "plain",
+        "filter",
+        "set",
+        "outer",
+        "other outer",
+        "inner",
+        "window",
+        "limit",
+        "union",
+        "distinct",
+        "group",
+        "expression",
+        "cte",
+        "entity",
+        "self join",
+    ]
     if drawn.engine == "postgresql":
         kinds.append("distinct on")
     kind = dice.choice(kinds)
@@ -189,8 +212,10 @@ def draw_select(drawn, t, side):
         base = select(*_all(t, shows, names)).order_by(t.c.id).limit(dice.randint(1, 30))
         unique = None if drawn.key != "nullable" else ["id"]
     elif kind == "union":
-        parts = [select(*_all(t, [t.c.id], names), literal(i).label("half"))
-                 .where(t.c.s >= i) for i in range(2)]  # fmt: skip
+        parts = [
+            select(*_all(t, [t.c.id], names), literal(i).label("half")).where(t.c.s >= i)
+            for i in range(2)
+        ]
         base, unique = union_all(*parts), ["id", "half"]
     elif kind == "distinct" and _ALIKE.intersection(drawn.kinds.values()):
         kind = "plain"
@@ -277,8 +302,15 @@ def walk_once(drawn, t, side, mapped):
 
     def make():
         orders = order if isinstance(order, str) else [order]
-        return Listing(base, orders=orders, sizes=Sizes(size), unique=unique, total="exact",
-                       strategy=strategy, secrets=[b"s" * 16])  # fmt: skip
+        return Listing(
+            base,
+            orders=orders,
+            sizes=Sizes(size),
+            unique=unique,
+            total="exact",
+            strategy=strategy,
+            secrets=[b"s" * 16],
+        )
 
     with lent(drawn, kind) as lender:
         session = lender if hasattr(lender, "get_bind") else None

@@ -93,8 +93,10 @@ OF_PARTS = {
 
 def capture(engine, name):
     """Return the entries of one engine, its tables made anew."""
-    filled = {"odd": SERIES[name].format(last=ROWS - 1),
-              "person": SERIES[name].format(last=PEOPLE - 1)}  # fmt: skip
+    filled = {
+        "odd": SERIES[name].format(last=ROWS - 1),
+        "person": SERIES[name].format(last=PEOPLE - 1),
+    }
     with engine.begin() as connection:
         for statement in (*MAKE, *PARTS[name]):
             connection.execute(text(statement.format(**filled)))
@@ -113,8 +115,16 @@ def capture(engine, name):
                 else [dict(row) for row in result.mappings()]
             )
             reads = count_reads(connection, lambda sql=sql: connection.exec_driver_sql(sql).all())
-            found.append({"engine": name, "title": title, "sql": sql, "said": said,
-                          "rows": ROWS, "entries": reads.entries})  # fmt: skip
+            found.append(
+                {
+                    "engine": name,
+                    "title": title,
+                    "sql": sql,
+                    "said": said,
+                    "rows": ROWS,
+                    "entries": reads.entries,
+                }
+            )
     return found
 
 

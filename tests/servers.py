@@ -68,8 +68,11 @@ def open_server(name: str) -> Engine:
     try:
         with admin.connect() as connection:
             connection.execute(text(f"DROP DATABASE IF EXISTS {database}"))
-            more = " ENCODING 'UTF8' LOCALE 'C' TEMPLATE template0" if name == "postgresql" else (
-                " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin")  # fmt: skip
+            more = (
+                " ENCODING 'UTF8' LOCALE 'C' TEMPLATE template0"
+                if name == "postgresql"
+                else (" CHARACTER SET utf8mb4 COLLATE utf8mb4_bin")
+            )
             connection.execute(text(f"CREATE DATABASE {database}{more}"))
     except DBAPIError as error:
         if name in os.environ.get("VRELKO_REQUIRE", "").split(","):

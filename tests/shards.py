@@ -61,13 +61,31 @@ def postgresql_cluster():
                 "UTF8",
             )
             options = f"-p {port} -c fsync=off -c listen_addresses=127.0.0.1 -k {folder}"
-            run(user, tools / "pg_ctl", "-D", data, "-w", "-o", options, "-l",
-                folder / f"{port}.log", "start")  # fmt: skip
+            run(
+                user,
+                tools / "pg_ctl",
+                "-D",
+                data,
+                "-w",
+                "-o",
+                options,
+                "-l",
+                folder / f"{port}.log",
+                "start",
+            )
         yield [f"postgresql+psycopg://postgres@127.0.0.1:{port}/postgres" for port in ports]
     finally:
         for port in ports:
-            run(user, tools / "pg_ctl", "-D", folder / str(port), "-m", "immediate", "stop",
-                check=False)  # fmt: skip
+            run(
+                user,
+                tools / "pg_ctl",
+                "-D",
+                folder / str(port),
+                "-m",
+                "immediate",
+                "stop",
+                check=False,
+            )
         shutil.rmtree(folder, ignore_errors=True)
 
 
@@ -87,16 +105,36 @@ def mariadb_cluster():
     try:
         for i, port in enumerate(ports):
             data = folder / str(port)
-            run(None, "mariadb-install-db", "--no-defaults", f"--datadir={data}", f"--user={user}",
-                "--auth-root-authentication-method=normal", "--skip-test-db")  # fmt: skip
+            run(
+                None,
+                "mariadb-install-db",
+                "--no-defaults",
+                f"--datadir={data}",
+                f"--user={user}",
+                "--auth-root-authentication-method=normal",
+                "--skip-test-db",
+            )
             more = [f"--plugin-dir={plugins}", "--plugin-load-add=ha_spider"] if i == 0 else []
             log = stack.enter_context((folder / f"{port}.log").open("w"))
-            started.append(subprocess.Popen(
-                [server, "--no-defaults", f"--datadir={data}", f"--port={port}", f"--user={user}",
-                 f"--socket={data}/socket", f"--pid-file={data}/pid", "--bind-address=127.0.0.1",
-                 "--innodb-flush-log-at-trx-commit=0", "--innodb-buffer-pool-size=64M", *more],
-                stdout=log, stderr=log,
-            ))  # fmt: skip
+            started.append(
+                subprocess.Popen(
+                    [
+                        server,
+                        "--no-defaults",
+                        f"--datadir={data}",
+                        f"--port={port}",
+                        f"--user={user}",
+                        f"--socket={data}/socket",
+                        f"--pid-file={data}/pid",
+                        "--bind-address=127.0.0.1",
+                        "--innodb-flush-log-at-trx-commit=0",
+                        "--innodb-buffer-pool-size=64M",
+                        *more,
+                    ],
+                    stdout=log,
+                    stderr=log,
+                )
+            )
         urls = [f"mariadb+pymysql://root@127.0.0.1:{port}/mysql" for port in ports]
         for url in urls:
             wait_for(url)

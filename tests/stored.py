@@ -250,9 +250,13 @@ UNSORTED = {("mariadb", "text"), ("mariadb", "long"), *REFUSED}
 
 def summer_zone(connection):
     """A time zone with summer time on MariaDB, whose own tables may be empty: as in New York."""
-    known = connection.exec_driver_sql(
-        "SELECT name FROM mysql.time_zone_name WHERE name IN ('US/Eastern', 'Vrelko/Summer')"
-    ).scalars().first()  # fmt: skip
+    known = (
+        connection.exec_driver_sql(
+            "SELECT name FROM mysql.time_zone_name WHERE name IN ('US/Eastern', 'Vrelko/Summer')"
+        )
+        .scalars()
+        .first()
+    )
     if known is not None:
         return known
     connection.exec_driver_sql("INSERT INTO mysql.time_zone (Use_leap_seconds) VALUES ('N')")
@@ -274,8 +278,12 @@ def promises(connection, engine):
     rows = []
     for ddl, _, models in TYPES[engine].values():
         connection.exec_driver_sql(f"CREATE TABLE hard (id INTEGER NOT NULL PRIMARY KEY, k {ddl})")
-        table = Table("hard", MetaData(), Column("id", Integer, primary_key=True),
-                      Column("k", NullType() if engine == "sqlite" else models[0]))  # fmt: skip
+        table = Table(
+            "hard",
+            MetaData(),
+            Column("id", Integer, primary_key=True),
+            Column("k", NullType() if engine == "sqlite" else models[0]),
+        )
         try:
             listing = Listing(select(table.c.id), orders="k")
             key = listing.lent_variant(connection, None).source.keys[0]

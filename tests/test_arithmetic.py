@@ -90,16 +90,16 @@ def test_bad_page_numbers_say_what_to_do(number):
 )
 def test_sizes_have_bounds(size, nearest):
     with pytest.raises(PageError):
-        Sizes(25, most=200).check(size)
-    assert Sizes(25, most=200).clamp(size) == nearest
+        Sizes(25, max=200).check(size)
+    assert Sizes(25, max=200).clamp(size) == nearest
 
 
 def test_sizes_take_what_a_url_holds():
     assert [Sizes(25).check(size) for size in (None, "", "50", 50, " 7 ")] == [25, 25, 50, 50, 7]
-    assert Sizes(25, most=None).check(10**9) == 10**9
+    assert Sizes(25, max=None).check(10**9) == 10**9
 
 
 @pytest.mark.parametrize("bounds", [(0, 10), (11, 10), ("a", 10), (5, 0)])
 def test_impossible_sizes_are_refused(bounds):
     with pytest.raises(PageError):
-        Sizes(bounds[0], most=bounds[1])
+        Sizes(bounds[0], max=bounds[1])

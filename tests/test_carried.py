@@ -31,7 +31,7 @@ from exposed import Listing
 from vrelko import FrozenIds, Search, Sizes, Spot, Steady
 from vrelko.errors import CursorError, ListingError, PageError
 from vrelko.larkmere.schema import capture
-from vrelko.web import Wire, make_app, page_urls, request_from
+from vrelko.web import HttpOptions, make_app, page_urls, request_from
 
 c = capture.c
 SECRET = b"0123456789abcdef"
@@ -39,7 +39,7 @@ SECRET = b"0123456789abcdef"
 
 def birds(**given):
     statement = select(c.id, c.ring).where(c.station_id == bindparam("station"))
-    settings = {"name": "birds", "orders": ["-caught_at", "ring"], "sizes": Sizes(5, most=None)}
+    settings = {"name": "birds", "orders": ["-caught_at", "ring"], "sizes": Sizes(5, max=None)}
     return Listing(statement, **{**settings, **given})
 
 
@@ -74,10 +74,15 @@ def test_names_of_anonymous_aliases_are_the_same_in_every_process(larkmere_file)
         "p = vrelko.Listing(x, orders='-weight_g', expose=True).read(e); print(p.next)"
     )
     found = {
-        subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True,
-                       env={"PYTHONHASHSEED": seed, "PATH": ""}).stdout
+        subprocess.run(
+            [sys.executable, "-c", code],
+            capture_output=True,
+            text=True,
+            check=True,
+            env={"PYTHONHASHSEED": seed, "PATH": ""},
+        ).stdout
         for seed in ("1", "2")
-    }  # fmt: skip
+    }
     assert len(found) == 1
 
 
@@ -133,9 +138,14 @@ def test_long_texts_stay_out_of_cursors(made, expose):
 
     def make():
         return vrelko.Listing(
-            select(t.c.id), name="long", orders="note", sizes=Sizes(4), expose=expose,
-            secrets=[SECRET], total="exact",
-        )  # fmt: skip
+            select(t.c.id),
+            name="long",
+            orders="note",
+            sizes=Sizes(4),
+            expose=expose,
+            secrets=[SECRET],
+            total="exact",
+        )
 
     ids, page = [], make().read(connection)
     while True:
@@ -185,13 +195,21 @@ SETS = {
 @pytest.mark.parametrize("kind", SETS)
 def test_set_filters_show_each_row_once(made, kind):
     connection, meta = made
-    t = Table("among", meta, Column("id", Integer, primary_key=True), Column("s", Integer),
-              Index("among_s", "s", "id"))  # fmt: skip
+    t = Table(
+        "among",
+        meta,
+        Column("id", Integer, primary_key=True),
+        Column("s", Integer),
+        Index("among_s", "s", "id"),
+    )
     meta.create_all(connection)
     connection.execute(insert(t), [{"id": i, "s": i % 4} for i in range(1, 41)])
     connection.commit()
-    listing = Listing(select(t.c.id).where(t.c.s.in_(bindparam("s", expanding=True))),
-                      sizes=Sizes(3), total="none")  # fmt: skip
+    listing = Listing(
+        select(t.c.id).where(t.c.s.in_(bindparam("s", expanding=True))),
+        sizes=Sizes(3),
+        total="none",
+    )
     values = list(SETS[kind]) if kind != "a generator" else (n for n in (1, 2))
     pages = listing.walk(connection, size=3, params={"s": values})
     ids = [row.id for page in pages for row in page]
@@ -260,8 +278,9 @@ def test_prefixes_are_found_as_the_collation_has_letters():
             )
             words = ["Zebra", "zoo", "[x", "@x", "Z", "a"]
             for word in words:
-                connection.execute(text(f"INSERT INTO w_{collation} (word) VALUES (:w)"),
-                                   {"w": word})  # fmt: skip
+                connection.execute(
+                    text(f"INSERT INTO w_{collation} (word) VALUES (:w)"), {"w": word}
+                )
             t = Table(f"w_{collation}", MetaData(), autoload_with=connection)
             listing = Listing(select(t.c.word), orders="word", search=Search(["word"]))
 
@@ -273,15 +292,20 @@ def test_prefixes_are_found_as_the_collation_has_letters():
     engine.dispose()
 
 
-WIRES = [Wire(), Wire(numbers=True), Wire(numbers=True, first=0), Wire(offsets=True),
-         Wire(offsets=True, numbers=True)]  # fmt: skip
+WIRES = [
+    HttpOptions(),
+    HttpOptions(numbers=True),
+    HttpOptions(numbers=True, first=0),
+    HttpOptions(offsets=True),
+    HttpOptions(offsets=True, numbers=True),
+]
 
 
-@pytest.mark.parametrize("wire", WIRES)
+@pytest.mark.parametrize("http", WIRES)
 @pytest.mark.parametrize("start", ["", "offset"])
-def test_links_lead_to_each_row_once(larkmere, wire, start):
+def test_links_lead_to_each_row_once(larkmere, http, start):
     """From any place, on and back: no row twice, none left out."""
-    listing = birds(total="exact", sizes=Sizes(20, most=50))
+    listing = birds(total="exact", sizes=Sizes(20, max=50))
     with larkmere.connect() as connection:
         params = {"station": 3}
         whole = listing.read(connection, size=50, params=params)
@@ -293,13 +317,13 @@ def test_links_lead_to_each_row_once(larkmere, wire, start):
             begin = page.offset
             seen = list(page.scalars())
             for _ in range(4):
-                urls = page_urls(page, "?station=3&size=20", wire)
-                again = follow(listing, connection, urls.self, wire)
+                urls = page_urls(page, "?station=3&size=20", http)
+                again = follow(listing, connection, urls.self, http)
                 assert again.rows == page.rows
                 url = getattr(urls, link)
                 if url is None:
                     break
-                following = follow(listing, connection, url, wire)
+                following = follow(listing, connection, url, http)
                 if link == "prev" and page.offset < 20:  # the first page is always a full one
                     assert following.scalars() == everything[:20]
                     break
@@ -309,17 +333,18 @@ def test_links_lead_to_each_row_once(larkmere, wire, start):
             assert seen == everything[first : first + len(seen)]
 
 
-def follow(listing, connection, url, wire):
-    return listing.read(connection, **request_from(url.partition("?")[2], listing, wire))
+def follow(listing, connection, url, http):
+    return listing.read(connection, **request_from(url.partition("?")[2], listing, http))
 
 
 def test_one_list_is_stored_for_a_walk_by_links(larkmere, tmp_path):
     store = create_engine(f"sqlite:///{tmp_path / 'lists.db'}")
     frozen = FrozenIds(store)
     frozen.create()
-    listing = birds(strategy="frozen-ids", steady=Steady(frozen=frozen), total="exact",
-                    sizes=Sizes(20, most=50))  # fmt: skip
-    app = make_app({"birds": listing}, larkmere, wire=Wire(numbers=True))
+    listing = birds(
+        strategy="frozen-ids", steady=Steady(frozen=frozen), total="exact", sizes=Sizes(20, max=50)
+    )
+    app = make_app({"birds": listing}, larkmere, http=HttpOptions(numbers=True))
     client = TestClient(app)
     answer = client.get("/birds?station=3").json()
     for name in ("next", "next", "prev", "first", "self", "last", "first", "next"):

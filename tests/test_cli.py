@@ -43,21 +43,38 @@ def test_help(command):
 def test_the_demo_does_the_whole_job(demo):
     folder, printed = demo
     for words in (
-        "1 · survey", "30,000 rows", "capture_by_station", "2 · plan", "verdict: keyset",
-        "as the server says", "calibrated on this server", "order-ties", "size-unbounded",
-        "count-each-request", "no-fitting-index", "CREATE INDEX", "not offset:", "not whole:",
-        "3 · measure", "counted are steps",
-        "readers at once", "4 · drift", "as simulated", "5 · report",
+        "1 · survey",
+        "30,000 rows",
+        "capture_by_station",
+        "2 · plan",
+        "verdict: keyset",
+        "as the server says",
+        "calibrated on this server",
+        "order-ties",
+        "size-unbounded",
+        "count-each-request",
+        "no-fitting-index",
+        "CREATE INDEX",
+        "not offset:",
+        "not whole:",
+        "3 · measure",
+        "counted are steps",
+        "readers at once",
+        "4 · drift",
+        "as simulated",
+        "5 · report",
         "LIMIT 26 OFFSET :offset",
-    ):  # fmt: skip
+    ):
         assert words in printed, words
     keyset = [line.split() for line in printed.splitlines() if line.startswith("keyset")]
     drifted = [line[1:6] for line in keyset if len(line) == 9 and line[5] == "100%"]
     assert drifted == [["0", "0", "0", "0", "100%"]] * 2
     assert sum(line == ["keyset", "3", "0", "0", "every", "count"] for line in keyset) == 2
     assert sorted(path.name for path in folder.iterdir()) == [
-        "larkmere.db", "pages.toml", "report.html",
-    ]  # fmt: skip
+        "larkmere.db",
+        "pages.toml",
+        "report.html",
+    ]
 
 
 def test_the_report_stands_alone(demo):
@@ -80,8 +97,11 @@ def test_json(demo, tmp_path):
     assert json.loads(surveyed.stdout)["schema"] == "vrelko.facts/1"
     assert json.loads(facts.read_text()) == json.loads(surveyed.stdout)
     assert {t["name"] for t in json.loads(run("survey", database, "--json").stdout)["tables"]} == {
-        "capture", "follow", "species", "station",
-    }  # fmt: skip
+        "capture",
+        "follow",
+        "species",
+        "station",
+    }
     for command, schema, more in (
         ("plan", "vrelko.plan/2", ["--facts", facts]),
         ("measure", "vrelko.measurement/2", []),
@@ -118,8 +138,12 @@ def test_what_changed_since(demo, tmp_path):
     arrivals["findings"] = []
     old.write_text(json.dumps(earlier))
     changed = run("plan", pages, "--since", old)
-    for words in ("rows: 200 → 30,000", "verdict: whole → keyset", "offset, the last page:",
-                  "new finding order-ties"):  # fmt: skip
+    for words in (
+        "rows: 200 → 30,000",
+        "verdict: whole → keyset",
+        "offset, the last page:",
+        "new finding order-ties",
+    ):
         assert words in changed.stdout, words
     (found,) = json.loads(run("plan", pages, "arrivals", "--since", old, "--json").stdout)[:1]
     assert found["listing"] == "arrivals"
@@ -169,18 +193,23 @@ def test_drift_from_life(demo, tmp_path):
     assert beside == ("0", "0")
     log = tmp_path / "access.log"
     log.write_text(
-        "".join(f'a - - [03/May/2031:07:00:{s:02d} +0000] "GET /c?page={p} HTTP/1.1" 200 9\n'
-                for s, p in ((0, 1), (20, 2), (44, 3))) + "nonsense\n"
-    )  # fmt: skip
-    logged = run("drift", pages, "arrivals", "--expect-only", "--access-log", log,
-                 "--log-path", "/c")  # fmt: skip
+        "".join(
+            f'a - - [03/May/2031:07:00:{s:02d} +0000] "GET /c?page={p} HTTP/1.1" 200 9\n'
+            for s, p in ((0, 1), (20, 2), (44, 3))
+        )
+        + "nonsense\n"
+    )
+    logged = run(
+        "drift", pages, "arrivals", "--expect-only", "--access-log", log, "--log-path", "/c"
+    )
     assert "1 visits, 3 requests; 3 pages a visit, 22 s a page" in logged.stdout
     assert "1 malformed" in logged.stdout
     assert "walks of 3 pages, 22 s a page" in logged.stdout
     events = tmp_path / "events.csv"
     events.write_text("time_s,change,row,to\n1,insert,new,0\n20,insert,b,3\n")
-    recorded = json.loads(run("drift", pages, "station_grid", "--events", events,
-                              "--json").stdout)[0]  # fmt: skip
+    recorded = json.loads(run("drift", pages, "station_grid", "--events", events, "--json").stdout)[
+        0
+    ]
     assert (recorded["recorded"], recorded["expected"], recorded["replayed"]) == (True, [], [])
     means = {one["way"]: one["means"]["repeats"] for one in recorded["simulated"]}
     assert (means["offset"], means["keyset"]) == (2, 0)
@@ -194,7 +223,11 @@ def test_drift_from_life(demo, tmp_path):
 
 def test_settling(tmp_path):
     database, figure = tmp_path / "tail.db", tmp_path / "settle.svg"
-    writer = subprocess.Popen([sys.executable, "-c", f"""
+    writer = subprocess.Popen(
+        [
+            sys.executable,
+            "-c",
+            f"""
 import sqlite3, time
 c = sqlite3.connect({str(database)!r}, isolation_level=None, timeout=9)
 c.execute("CREATE TABLE look (id INTEGER PRIMARY KEY, at DOUBLE)")
@@ -203,7 +236,11 @@ for i in range(400):
     at = time.time()
     time.sleep(0.03)
     c.execute("INSERT INTO look (at) VALUES (?)", (at,))
-"""], stdout=subprocess.PIPE, text=True)  # fmt: skip
+""",
+        ],
+        stdout=subprocess.PIPE,
+        text=True,
+    )
     try:
         assert writer.stdout.readline() == "there\n"
         arguments = ("settle", database, "look", "at", "--seconds", 2, "--every-ms", 5)
@@ -220,9 +257,11 @@ for i in range(400):
 
 
 def test_anchors(demo, tmp_path):
-    text = (demo[0] / "pages.toml").read_text().replace(
-        'total   = "exact"', 'strategy = "anchored"\nsteady = { anchors = "grid.json" }'
-    )  # fmt: skip
+    text = (
+        (demo[0] / "pages.toml")
+        .read_text()
+        .replace('total   = "exact"', 'strategy = "anchored"\nsteady = { anchors = "grid.json" }')
+    )
     pages = tmp_path / "pages.toml"
     pages.write_text(text.replace("sqlite:///larkmere.db", f"sqlite:///{demo[0]}/larkmere.db"))
     unbuilt = run("anchors", pages, "--show", "--json")
@@ -238,8 +277,11 @@ def test_anchors(demo, tmp_path):
 def test_serve_describes_and_answers(demo, tmp_path):
     described = json.loads(run("serve", demo[0] / "pages.toml", "--json").stdout)
     assert set(described["paths"]) == {
-        "/station_grid", "/station_grid/export", "/arrivals", "/arrivals/export",
-    }  # fmt: skip
+        "/station_grid",
+        "/station_grid/export",
+        "/arrivals",
+        "/arrivals/export",
+    }
     page = json.loads(run("serve", "--demo", demo[0], "--json").stdout)
     assert "/captures" in page["paths"]
     for arguments, path, words in (

@@ -40,10 +40,16 @@ ROWS = 12_000
 meta = MetaData()
 key = BigInteger().with_variant(Integer, "sqlite")
 t = Table(
-    "costed", meta, Column("id", key, primary_key=True), Column("g", Integer, nullable=False),
-    Column("k", Integer, nullable=False), Column("w", Integer), Column("pad", String(80)),
-    Index("costed_k", "k", "id"), Index("costed_g", "g", "k", "id"),
-)  # fmt: skip
+    "costed",
+    meta,
+    Column("id", key, primary_key=True),
+    Column("g", Integer, nullable=False),
+    Column("k", Integer, nullable=False),
+    Column("w", Integer),
+    Column("pad", String(80)),
+    Index("costed_k", "k", "id"),
+    Index("costed_g", "g", "k", "id"),
+)
 
 
 @pytest.fixture(scope="module")
@@ -51,10 +57,15 @@ def filled(server):
     with server.connect() as connection:
         meta.create_all(connection)
         rows = [
-            {"id": i, "g": i * i % 997 % 10, "k": i * 7919 % ROWS, "pad": "x" * 70,
-             "w": None if i % 4 == 0 else i % 50}
+            {
+                "id": i,
+                "g": i * i % 997 % 10,
+                "k": i * 7919 % ROWS,
+                "pad": "x" * 70,
+                "w": None if i % 4 == 0 else i % 50,
+            }
             for i in range(1, ROWS + 1)
-        ]  # fmt: skip
+        ]
         connection.execute(insert(t), rows)
         connection.commit()
     name = server.dialect.name
@@ -148,7 +159,7 @@ def test_the_levels_of_indexes_are_the_blocks_of_a_seek(filled):
 
 def test_a_server_tells_where_it_leaves_the_index_behind_a_key(filled):
     """By keys from its own statistics: what the plan says is what EXPLAIN of such a page says."""
-    listing = grid(sizes=Sizes(300, most=None))
+    listing = grid(sizes=Sizes(300, max=None))
     model = planned(filled, listing, {"g": 0}).usual_model()
     routes = model.routes
     if filled.dialect.name != "postgresql":
@@ -175,11 +186,15 @@ def test_keys_of_mixed_directions_take_a_statement_a_range(server):
     if server.dialect.name != "postgresql":
         pytest.skip("MariaDB takes one statement, SQLite's are counted by its ties")
     mixed = Table(
-        "mixed", MetaData(), Column("id", key, primary_key=True),
-        Column("few", Integer, nullable=False), Column("many", Integer, nullable=False),
-        Column("pad", String(60)), Index("mixed_few", text("few DESC"), "id"),
+        "mixed",
+        MetaData(),
+        Column("id", key, primary_key=True),
+        Column("few", Integer, nullable=False),
+        Column("many", Integer, nullable=False),
+        Column("pad", String(60)),
+        Index("mixed_few", text("few DESC"), "id"),
         Index("mixed_many", text("many DESC"), "id"),
-    )  # fmt: skip
+    )
     rows = [{"id": i, "few": i // 4, "many": i // 2_000, "pad": "x" * 50} for i in range(1, 8_001)]
     with server.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
         mixed.create(connection)
@@ -262,10 +277,13 @@ def test_calibration_finds_the_speed_of_a_machine(seed, speed):
     clock = Clock(shipped_rates("postgresql"), SERVER)
 
     def some_work():
-        return Work(**{
-            name: rng.choice([0, rng.uniform(1, 3_000)])
-            for name in feature_names("postgresql") if name not in ("statements", "gathered")
-        })  # fmt: skip
+        return Work(
+            **{
+                name: rng.choice([0, rng.uniform(1, 3_000)])
+                for name in feature_names("postgresql")
+                if name not in ("statements", "gathered")
+            }
+        )
 
     works = [some_work() for _ in range(5)]
     timings = [Timing(work, clock.ms(work) * speed, "index") for work in works]

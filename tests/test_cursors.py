@@ -24,20 +24,31 @@ SECRET = b"0123456789abcdef"
 PRINT = fingerprint_of(["captures", "-caught_at,-id"])
 
 scalars = st.one_of(
-    st.none(), st.booleans(), st.integers(), st.floats(allow_nan=False), st.text(), st.binary(),
-    st.dates(), st.datetimes(), st.datetimes(timezones=st.just(UTC)), st.times(),
-    st.timedeltas(), st.uuids(), st.decimals(allow_nan=False),
-)  # fmt: skip
+    st.none(),
+    st.booleans(),
+    st.integers(),
+    st.floats(allow_nan=False),
+    st.text(),
+    st.binary(),
+    st.dates(),
+    st.datetimes(),
+    st.datetimes(timezones=st.just(UTC)),
+    st.times(),
+    st.timedeltas(),
+    st.uuids(),
+    st.decimals(allow_nan=False),
+)
 spots = st.one_of(
     st.sampled_from([Spot.start(), Spot.end()]),
     st.builds(Spot.offset, st.integers(0, 10**12)),
     st.builds(
         lambda *parts: CoreSpot("before", *parts),
         st.lists(scalars, min_size=1, max_size=3).map(tuple),
-        st.none() | st.integers(0, 10**9), st.booleans(),
+        st.none() | st.integers(0, 10**9),
+        st.booleans(),
     ),
     st.builds(Spot.after, st.lists(scalars, min_size=1, max_size=3).map(tuple)),
-)  # fmt: skip
+)
 
 
 @given(value=scalars)

@@ -254,8 +254,10 @@ def test_a_feed_loads_on_scroll_one_request_at_a_time(page, site):
     before = page.locator(".feed li").count()
     assert before >= 20
     for _ in range(3):
-        page.evaluate("scrollTo(0, document.body.scrollHeight); dispatchEvent(new Event('scroll'));"
-                      "dispatchEvent(new Event('scroll'))")  # fmt: skip
+        page.evaluate(
+            "scrollTo(0, document.body.scrollHeight); dispatchEvent(new Event('scroll'));"
+            "dispatchEvent(new Event('scroll'))"
+        )
         page.wait_for_timeout(250)
     settled(page)
     ids = page.locator(".feed li").evaluate_all("all => all.map(one => one.dataset.id)")
@@ -395,11 +397,14 @@ def test_nothing_serious_bars_who_reads_by_ear_or_keyboard(page, site):
     """By the rules of WCAG that a programme can check, in every view and server-made page."""
     address, _ = site
     for path, wait in (
-        ("/?view=grid&station=3", ROWS), ("/?view=grid&page=8001&size=10", ROWS),
-        ("/?view=feed", ".feed li"), ("/?view=compare", "main button"),
-        ("/data/captures?station=3", "table"), ("/data/", "main"),
+        ("/?view=grid&station=3", ROWS),
+        ("/?view=grid&page=8001&size=10", ROWS),
+        ("/?view=feed", ".feed li"),
+        ("/?view=compare", "main button"),
+        ("/data/captures?station=3", "table"),
+        ("/data/", "main"),
         ("/data/captures?page=0", "main"),
-    ):  # fmt: skip
+    ):
         page.goto(address + path)
         expect(page.locator(wait).first).to_be_visible()
         page.wait_for_function(SETTLED)  # rows are pale while others are asked for

@@ -105,8 +105,11 @@ def test_overload_is_said_not_hidden():
 def planned(engine, deletes=3.0, params=None, **settings):
     listing = Listing(
         select(capture.c.ring).where(capture.c.station_id == bindparam("station")),
-        name="grid", orders="-caught_at", sizes=Sizes(20), **settings,
-    )  # fmt: skip
+        name="grid",
+        orders="-caught_at",
+        sizes=Sizes(20),
+        **settings,
+    )
     return vrelko.plan(
         listing,
         vrelko.survey(engine, listing),
@@ -163,10 +166,11 @@ def test_replay_of_other_orders(own_larkmere):
     for order in ("weight_g", "-status,ring", "station_id,-caught_at,id"):
         listing = Listing(select(capture.c.id), name=order, orders=order, sizes=Sizes(15))
         plan = vrelko.plan(
-            listing, vrelko.survey(own_larkmere, listing),
+            listing,
+            vrelko.survey(own_larkmere, listing),
             Readers(dwell_s=10, depth=Depth(mean=8)),
             Writers(60, 60, Landing("uniform")),
-        )  # fmt: skip
+        )
         found = by_way(vrelko.drift(plan, own_larkmere, walks=5, simulations=5))
         assert (found["keyset"].repeats, found["keyset"].misses) == (0, 0)
         assert all(one.alike for one in found.values())
@@ -176,12 +180,14 @@ def test_replay_of_other_orders(own_larkmere):
 def test_replays_on_each_server_equal_the_simulator(larkmere, server, lands):
     """Every count of every walk: moves, dead rows, late rows, overload, short last pages."""
     listing = Listing(
-        select(capture.c.id).where(capture.c.station_id == 9), name="few",
-        orders="-wing_mm:nulls-last,-id", sizes=Sizes(12),
-    )  # fmt: skip
+        select(capture.c.id).where(capture.c.station_id == 9),
+        name="few",
+        orders="-wing_mm:nulls-last,-id",
+        sizes=Sizes(12),
+    )
     facts = vrelko.survey(larkmere, listing)
     for rates in ((120, 40, 60), (3_000, 10, 0), (5, 600, 400)):
-        writers = Writers(rates[0], rates[1], lands, moves_a_minute=rates[2])
+        writers = Writers(rates[0], rates[1], lands, moves_per_minute=rates[2])
         plan = vrelko.plan(listing, facts, Readers(dwell_s=4, depth=Depth(mean=9)), writers)
         found = vrelko.drift(
             plan, larkmere, walks=2, seed=rates[0], copy=server, simulations=5

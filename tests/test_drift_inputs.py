@@ -24,7 +24,7 @@ import vrelko
 from exposed import Listing
 from vrelko import Landing
 from vrelko.core.access_log import LogQuestion, readers_from_log
-from vrelko.core.drift.recorded import read_recording
+from vrelko.core.drift.recorded import read_events
 from vrelko.core.drift.settle_delay import Delays, advise_settling, expect_lost, settle_for
 from vrelko.core.drift.simulating import simulate_recorded
 from vrelko.errors import DatabaseError, PageError
@@ -91,8 +91,12 @@ def test_commits_are_watched(server, tmp_path, kind):
         engine = create_engine(f"sqlite:///{tmp_path / 'tail.db'}")
         with engine.connect() as connection:
             connection.exec_driver_sql("PRAGMA journal_mode=WAL")  # readers hinder no writer
-    table = Table("tail", MetaData(), Column("id", Integer, primary_key=True),
-                  Column("written_at", kind, index=True))  # fmt: skip
+    table = Table(
+        "tail",
+        MetaData(),
+        Column("id", Integer, primary_key=True),
+        Column("written_at", kind, index=True),
+    )
     table.create(engine)
     stop = threading.Event()
 
@@ -136,12 +140,19 @@ def line(host, second, target, status=200, agent='"-" "browser"'):
 
 def test_readers_from_an_access_log():
     lines = [
-        line("a", 0, "/captures"), line("a", 10, "/captures?page=2"),
-        line("a", 24, "/captures?page=3&size=25"), line("b", 30, "/captures?page=1", agent=""),
-        line("b", 42, "/captures?page=40", agent=""), "nonsense", "", line("c", 1, "/other"),
-        line("c", 2, "/captures?page=2", 404), line("c", 3, "/captures?page=minus"),
-        line("a", 5_000, "/captures?page=1"), 'x - - [yesterday] "GET / HTTP/1.1" 200 1',
-    ]  # fmt: skip
+        line("a", 0, "/captures"),
+        line("a", 10, "/captures?page=2"),
+        line("a", 24, "/captures?page=3&size=25"),
+        line("b", 30, "/captures?page=1", agent=""),
+        line("b", 42, "/captures?page=40", agent=""),
+        "nonsense",
+        "",
+        line("c", 1, "/other"),
+        line("c", 2, "/captures?page=2", 404),
+        line("c", 3, "/captures?page=minus"),
+        line("a", 5_000, "/captures?page=1"),
+        'x - - [yesterday] "GET / HTTP/1.1" 200 1',
+    ]
     found = readers_from_log(lines, LogQuestion(path="/captures"))
     assert (found.visits, found.requests) == (3, 6)
     assert (found.malformed, found.other, found.odd) == (2, 2, 1)
@@ -150,7 +161,7 @@ def test_readers_from_an_access_log():
     assert readers.depth.jumps == pytest.approx(1 / 6)
     assert readers.depth.mean == pytest.approx(2)
     assert readers.depth.shares == (3 / 5, 1 / 5, 1 / 5)
-    assert readers.a_minute == pytest.approx(6 / (5_000 / 60))
+    assert readers.pages_per_minute == pytest.approx(6 / (5_000 / 60))
 
 
 @pytest.mark.parametrize(
@@ -185,7 +196,7 @@ RECORDED = """time_s,change,row,to
 
 
 def test_recorded_changes_are_walked_over():
-    recording = read_recording(RECORDED.splitlines(), 40)
+    recording = read_events(RECORDED.splitlines(), 40)
     assert (recording.rows, recording.seconds) == (40, 13)
     (course,) = recording.courses(5, 3, 10.0, 10)
     found = {one.way: one for one in simulate_recorded([course])}
@@ -212,13 +223,18 @@ def test_recorded_changes_are_walked_over():
 )
 def test_recordings_that_are_none(text, said):
     with pytest.raises(PageError, match=said):
-        read_recording(text.splitlines(), 40)
+        read_events(text.splitlines(), 40)
 
 
 def test_writes_of_a_table(server, made):
     connection, meta = made
-    table = Table("ringing", meta, Column("id", Integer, primary_key=True),
-                  Column("caught_at", DateTime, index=True), Column("ring", String(9)))  # fmt: skip
+    table = Table(
+        "ringing",
+        meta,
+        Column("id", Integer, primary_key=True),
+        Column("caught_at", DateTime, index=True),
+        Column("ring", String(9)),
+    )
     meta.create_all(connection)
     begin, rng = datetime(2031, 5, 3, 6), random.Random(8)
     rows = []
@@ -230,14 +246,14 @@ def test_writes_of_a_table(server, made):
     connection.commit()
     writes = survey_writes(server, "ringing")
     assert (writes.column, writes.sample) == ("caught_at", 2_400)
-    assert writes.inserts_a_minute == pytest.approx(2, rel=0.05)
+    assert writes.inserts_per_minute == pytest.approx(2, rel=0.05)
     assert 0.15 < writes.late_share < 0.3
     assert 100 < writes.lateness_s[0] < 200
     assert writes.by_hour[12] == pytest.approx(2, rel=0.1)
     assert writes.by_hour[3] == 0
     assert writes.lands == Landing("late", writes.lateness_s[0])
     assert writes.as_dict()["schema"] == "vrelko.writes/1"
-    assert (writes.deletes_a_minute is None) == (server.dialect.name != "postgresql")
+    assert (writes.deletes_per_minute is None) == (server.dialect.name != "postgresql")
     for wrong, said in (("ring", "holds no dates"), ("cought_at", "caught_at")):
         with pytest.raises(DatabaseError, match=said):
             survey_writes(server, "ringing", wrong)
@@ -250,17 +266,23 @@ def test_tables_whose_writes_tell_nothing(made):
     Table("empty", meta, Column("id", Integer, primary_key=True), Column("at", DateTime))
     meta.create_all(connection)
     connection.commit()
-    for name, said in (("keyless", "no primary key"), ("timeless", "no column of dates"),
-                       ("empty", "too few rows"), ("nowhere", "nowhere")):  # fmt: skip
+    for name, said in (
+        ("keyless", "no primary key"),
+        ("timeless", "no column of dates"),
+        ("empty", "too few rows"),
+        ("nowhere", "nowhere"),
+    ):
         with pytest.raises(DatabaseError, match=said):
             survey_writes(connection.engine, name)
 
 
 def test_readers_beside_writers(server, larkmere):
     listing = Listing(
-        select(capture.c.id).where(capture.c.station_id == 9), name="few",
-        orders="-wing_mm:nulls-last,-id", sizes=vrelko.Sizes(10),
-    )  # fmt: skip
+        select(capture.c.id).where(capture.c.station_id == 9),
+        name="few",
+        orders="-wing_mm:nulls-last,-id",
+        sizes=vrelko.Sizes(10),
+    )
     plan = vrelko.plan(listing, vrelko.survey(larkmere, listing))
     copy = None if server.dialect.name == "sqlite" else server
     crowd = Crowd(seconds=60, walks=6, ways=("offset", "keyset"), pages=8)
@@ -273,9 +295,11 @@ def test_readers_beside_writers(server, larkmere):
 
 def test_walks_on_which_nothing_can_be_said(larkmere):
     listing = Listing(
-        select(capture.c.id).where(capture.c.station_id == 9), name="few", orders="id",
+        select(capture.c.id).where(capture.c.station_id == 9),
+        name="few",
+        orders="id",
         sizes=vrelko.Sizes(25),
-    )  # fmt: skip
+    )
     facts = vrelko.survey(larkmere, listing)
     writers = vrelko.Writers(30)
     idle = vrelko.plan(listing, facts, vrelko.Readers(dwell_s=0), writers)
@@ -292,12 +316,16 @@ def test_walks_on_which_nothing_can_be_said(larkmere):
 
 def test_a_plan_prices_each_way(larkmere):
     listing = Listing(
-        select(capture.c.id).where(capture.c.station_id == 2), name="some", orders="-caught_at",
-    )  # fmt: skip
+        select(capture.c.id).where(capture.c.station_id == 2),
+        name="some",
+        orders="-caught_at",
+    )
     plan = vrelko.plan(
-        listing, vrelko.survey(larkmere, listing), vrelko.Readers(depth=vrelko.Depth(mean=8)),
+        listing,
+        vrelko.survey(larkmere, listing),
+        vrelko.Readers(depth=vrelko.Depth(mean=8)),
         vrelko.Writers(30, 60, Landing("late", 600)),
-    )  # fmt: skip
+    )
     ways = {one.way: one for one in plan.ways}
     assert plan.overlap > 0
     assert ways["overlap"].page_ms >= ways["offset"].page_ms == ways["ceiling"].page_ms
@@ -307,4 +335,4 @@ def test_a_plan_prices_each_way(larkmere):
     assert [way["way"] for way in plan.as_dict()["ways"]] == list(ways)
     found = vrelko.drift(plan, simulations=20)
     assert found.costs == plan.ways
-    assert found.walks_a_day == pytest.approx(plan.given.readers.a_minute * 1_440 / 8)
+    assert found.walks_a_day == pytest.approx(plan.given.readers.pages_per_minute * 1_440 / 8)

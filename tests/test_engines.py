@@ -40,14 +40,21 @@ def test_partitions_are_pruned(made):
     if connection.dialect.name != "postgresql":
         pytest.skip("range partitions are tried on PostgreSQL")
     t = Table(
-        "parted", meta, Column("id", BigInteger, primary_key=True),
-        Column("day", Integer, primary_key=True), Index("parted_by_day", "day", "id"),
+        "parted",
+        meta,
+        Column("id", BigInteger, primary_key=True),
+        Column("day", Integer, primary_key=True),
+        Index("parted_by_day", "day", "id"),
         postgresql_partition_by="RANGE (day)",
-    )  # fmt: skip
+    )
     t.create(connection)
     for i in range(12):
-        connection.execute(text(f"CREATE TABLE parted_{i} PARTITION OF parted "
-                                f"FOR VALUES FROM ({i * 10}) TO ({i * 10 + 10})"))  # fmt: skip
+        connection.execute(
+            text(
+                f"CREATE TABLE parted_{i} PARTITION OF parted "
+                f"FOR VALUES FROM ({i * 10}) TO ({i * 10 + 10})"
+            )
+        )
     fill(connection, t, lambda i: {"id": i, "day": i * 7 % 120})
     listing = Listing(select(t), orders="-day,-id", sizes=Sizes(25), total="none")
     jump = listing.read(connection, Spot.offset(5_400))  # among the oldest days
@@ -62,16 +69,21 @@ def test_the_hundredth_execution_is_as_cheap_as_the_first(made):
     """Prepared statements and generic plans must not lose the index range."""
     connection, meta = made
     t = Table(
-        "often", meta, Column("id", Integer, primary_key=True),
-        Column("site", Integer, nullable=False), Column("hour", Integer, nullable=False),
+        "often",
+        meta,
+        Column("id", Integer, primary_key=True),
+        Column("site", Integer, nullable=False),
+        Column("hour", Integer, nullable=False),
         Index("often_by_site", "site", "hour", "id"),
-    )  # fmt: skip
+    )
     t.create(connection)
     fill(connection, t, lambda i: {"id": i, "site": i % 3, "hour": i * 7 % 997})
     listing = Listing(
-        select(t).where(t.c.site == bindparam("site")), orders="-hour", sizes=Sizes(10),
+        select(t).where(t.c.site == bindparam("site")),
+        orders="-hour",
+        sizes=Sizes(10),
         total="none",
-    )  # fmt: skip
+    )
     page = listing.read(connection, Spot.offset(1_000), params={"site": 1})
 
     def reads():
@@ -96,26 +108,33 @@ def test_the_hundredth_execution_is_as_cheap_as_the_first(made):
 def scanned(connection, table):
     """Index entries and rows that PostgreSQL has read of a table in this transaction."""
     return connection.execute(
-        text("SELECT coalesce(sum(pg_stat_get_xact_tuples_returned(i)), 0) FROM (SELECT "
-             "CAST(:t AS regclass)::oid AS i UNION ALL SELECT indexrelid FROM pg_index "
-             "WHERE indrelid = CAST(:t AS regclass)) AS all_of_it"),
+        text(
+            "SELECT coalesce(sum(pg_stat_get_xact_tuples_returned(i)), 0) FROM (SELECT "
+            "CAST(:t AS regclass)::oid AS i UNION ALL SELECT indexrelid FROM pg_index "
+            "WHERE indrelid = CAST(:t AS regclass)) AS all_of_it"
+        ),
         {"t": table},
-    ).scalar()  # fmt: skip
+    ).scalar()
 
 
 def test_a_dropped_index_breaks_no_page(made):
     connection, meta = made
     t = Table(
-        "gone", meta, Column("id", Integer, primary_key=True),
-        Column("status", Integer, nullable=False), Column("w", Integer),
+        "gone",
+        meta,
+        Column("id", Integer, primary_key=True),
+        Column("status", Integer, nullable=False),
+        Column("w", Integer),
         Index("gone_by_status", "status", "w", "id"),
-    )  # fmt: skip
+    )
     t.create(connection)
     fill(connection, t, lambda i: {"id": i, "status": i % 2, "w": None if i % 9 == 0 else i % 50})
     listing = Listing(
-        select(t.c.id).where(t.c.status == 1), orders=["w:nulls-first", "-w:nulls-first"],
-        sizes=Sizes(40), total="none",
-    )  # fmt: skip
+        select(t.c.id).where(t.c.status == 1),
+        orders=["w:nulls-first", "-w:nulls-first"],
+        sizes=Sizes(40),
+        total="none",
+    )
     for order in ("w:nulls-first", "-w:nulls-first"):
         before = listing.read(connection, Spot.offset(500), order=order)
         behind = listing.read(connection, before.next, order=order).rows
@@ -133,12 +152,16 @@ def sightings(made):
     """Half the rows share a status: by its equality MariaDB would walk them all for a page."""
     connection, meta = made
     t = Table(
-        "sighting", meta, Column("id", Integer, primary_key=True),
-        Column("status", Integer, nullable=False), Column("w", Integer, nullable=False),
+        "sighting",
+        meta,
+        Column("id", Integer, primary_key=True),
+        Column("status", Integer, nullable=False),
+        Column("w", Integer, nullable=False),
         Column("name", String(40), nullable=False),
-        Index("by_status", "status", "w", "id"), Index("by_w", "w", "id"),
+        Index("by_status", "status", "w", "id"),
+        Index("by_w", "w", "id"),
         Index("by_name", "name", "w", mariadb_length={"name": 3}),
-    )  # fmt: skip
+    )
     t.create(connection)
     fill(connection, t, lambda i: {"id": i, "status": i % 2, "w": i % 50, "name": f"ring {i % 9}"})
     return connection, t
@@ -172,10 +195,16 @@ def test_a_page_of_one_fixed_value_reads_a_page_by_the_index_that_serves_it(sigh
 def test_no_index_is_named_where_another_could_serve_as_well(sightings):
     connection, t = sightings
     listing = Listing(
-        select(t.c.id), orders=["w,id", "name,w"], sizes=Sizes(20), total="none",
-        filters={"status": t.c.status == bindparam("status"), "name": t.c.name == bindparam("name"),
-                 "w": t.c.w > bindparam("w")},
-    )  # fmt: skip
+        select(t.c.id),
+        orders=["w,id", "name,w"],
+        sizes=Sizes(20),
+        total="none",
+        filters={
+            "status": t.c.status == bindparam("status"),
+            "name": t.c.name == bindparam("name"),
+            "w": t.c.w > bindparam("w"),
+        },
+    )
     read = partial(listing.read, connection)
     assert by_name(read(params={"status": 1})) == (connection.dialect.name == "mariadb")
     for more in ({"w": 3}, {"name": "ring 2"}):

@@ -100,11 +100,12 @@ def check_client(client):
 @pytest.mark.parametrize(
     ("name", "address"),
     [
-        ("fastapi_pages", "/captures.html?page=2"), ("flask_pages", "/arrivals.html"),
+        ("fastapi_pages", "/captures.html?page=2"),
+        ("flask_pages", "/arrivals.html"),
         ("django_pages", "/captures.html?page=2"),
         ("fastapi_pages", "/listings/captures?page=2"),
     ],
-)  # fmt: skip
+)
 def test_server_rendered_pages(load, name, address):
     with client_of(name, load) as client:
         text = client.get(address).text
@@ -117,8 +118,12 @@ def test_server_rendered_pages(load, name, address):
 
 
 def test_a_batch_export_resumes(larkmere_file, tmp_path):
-    script = [sys.executable, EXAMPLES / "batch" / "pandas_export.py", larkmere_file,
-              tmp_path / "out"]  # fmt: skip
+    script = [
+        sys.executable,
+        EXAMPLES / "batch" / "pandas_export.py",
+        larkmere_file,
+        tmp_path / "out",
+    ]
     done = subprocess.run(script, capture_output=True, text=True, check=True)
     assert done.stdout.startswith("20,000 rows in ")
     assert len(list((tmp_path / "out").glob("*.csv"))) == 4

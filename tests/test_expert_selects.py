@@ -283,13 +283,21 @@ def test_sets_in_columns_prove_nothing(filled):
     with pytest.raises(OrderError, match="unique="):
         Listing(several, orders="id")
     with Session(filled) as session:
-        session.execute(text("CREATE OR REPLACE FUNCTION pg_temp.twice(i int) RETURNS SETOF int "
-                             "LANGUAGE sql AS 'SELECT i UNION ALL SELECT i'"))  # fmt: skip
+        session.execute(
+            text(
+                "CREATE OR REPLACE FUNCTION pg_temp.twice(i int) RETURNS SETOF int "
+                "LANGUAGE sql AS 'SELECT i UNION ALL SELECT i'"
+            )
+        )
         own = Listing(select(Author.id, func.twice(Author.id).label("u")), orders="id")
         with pytest.raises(OrderError, match="several rows"):
             own.read(session)
-        session.execute(text("CREATE FUNCTION pg_temp.dice(i int) RETURNS float8 LANGUAGE sql "
-                             "VOLATILE AS 'SELECT i * random()'"))  # fmt: skip
+        session.execute(
+            text(
+                "CREATE FUNCTION pg_temp.dice(i int) RETURNS float8 LANGUAGE sql "
+                "VOLATILE AS 'SELECT i * random()'"
+            )
+        )
         with pytest.raises(OrderError, match="differs at each call"):
             Listing(select(Author.id), orders=[[func.dice(Author.id)]]).read(session)
 

@@ -35,10 +35,14 @@ from vrelko.errors import (
 )
 
 META = MetaData()
-t = Table("failing", META, Column("id", Integer, primary_key=True, autoincrement=False),
-          Column("n", Integer),
-          Column("note", String(40)),
-          Column("at", DateTime, nullable=False, server_default=func.now()))  # fmt: skip
+t = Table(
+    "failing",
+    META,
+    Column("id", Integer, primary_key=True, autoincrement=False),
+    Column("n", Integer),
+    Column("note", String(40)),
+    Column("at", DateTime, nullable=False, server_default=func.now()),
+)
 ROWS = 200
 ANCHORS = vrelko.Anchors(20)
 
@@ -52,13 +56,20 @@ def steady(strategy=None, **settings):
 
 
 def settled():
-    return vrelko.Listing(select(t), orders="at,id", name="failing", kind="feed", expose=True,
-                          steady=vrelko.Steady(settle=vrelko.Settle("at", 1)))  # fmt: skip
+    return vrelko.Listing(
+        select(t),
+        orders="at,id",
+        name="failing",
+        kind="feed",
+        expose=True,
+        steady=vrelko.Steady(settle=vrelko.Settle("at", 1)),
+    )
 
 
 def listing(**more):
-    return vrelko.Listing(select(t), orders="n,id", name="failing", sizes=Sizes(20, most=None),
-                          expose=True, **more)  # fmt: skip
+    return vrelko.Listing(
+        select(t), orders="n,id", name="failing", sizes=Sizes(20, max=None), expose=True, **more
+    )
 
 
 @pytest.fixture(scope="module")
@@ -211,8 +222,9 @@ def test_a_table_that_is_locked(filled):
 
 
 def test_no_connection_comes_free(filled):
-    few = create_engine(filled.url, poolclass=QueuePool, pool_size=1, max_overflow=0,
-                        pool_timeout=0.1)  # fmt: skip
+    few = create_engine(
+        filled.url, poolclass=QueuePool, pool_size=1, max_overflow=0, pool_timeout=0.1
+    )
     with few.connect():
         check_all(few, few, {"pool-full"}, UnavailableError)
     few.dispose()
@@ -225,11 +237,17 @@ def test_a_connection_that_is_cut(filled):
     with filled.connect() as connection:
         pages = listing().walk(connection, size=20, fresh=True)
         first = next(pages)
-        own = "SELECT pg_backend_pid()" if filled.dialect.name == "postgresql" else \
-            "SELECT connection_id()"  # fmt: skip
+        own = (
+            "SELECT pg_backend_pid()"
+            if filled.dialect.name == "postgresql"
+            else "SELECT connection_id()"
+        )
         number = connection.scalar(text(own))
-        kill = f"SELECT pg_terminate_backend({number})" if filled.dialect.name == "postgresql" \
-            else f"KILL {number}"  # fmt: skip
+        kill = (
+            f"SELECT pg_terminate_backend({number})"
+            if filled.dialect.name == "postgresql"
+            else f"KILL {number}"
+        )
         with filled.connect() as other:
             other.execute(text(kill))
         with pytest.raises(UnavailableError) as caught:
@@ -256,8 +274,9 @@ def test_a_server_that_goes_while_a_page_is_read(filled, limit, when):
         driver = connection.connection.driver_connection
         number = driver.info.backend_pid if postgresql else driver.thread_id()
         with filled.connect() as other:
-            other.execute(text(f"SELECT pg_terminate_backend({number})" if postgresql
-                               else f"KILL {number}"))  # fmt: skip
+            other.execute(
+                text(f"SELECT pg_terminate_backend({number})" if postgresql else f"KILL {number}")
+            )
 
     event.listen(own, when, kill)
     for at[0] in range(1, 8):
@@ -278,9 +297,12 @@ def test_a_user_without_rights(filled):
         pytest.skip("SQLite has no users")
     makes = {
         "postgresql": ["DROP ROLE IF EXISTS vrelko_none", "CREATE ROLE vrelko_none LOGIN"],
-        "mysql": ["DROP USER IF EXISTS vrelko_none", "CREATE USER vrelko_none",
-                  f"GRANT CREATE ON {filled.url.database}.* TO vrelko_none"],
-    }  # fmt: skip
+        "mysql": [
+            "DROP USER IF EXISTS vrelko_none",
+            "CREATE USER vrelko_none",
+            f"GRANT CREATE ON {filled.url.database}.* TO vrelko_none",
+        ],
+    }
     steps = makes["postgresql" if name == "postgresql" else "mysql"]
     with filled.begin() as connection:
         for step in steps:
@@ -320,8 +342,10 @@ def test_a_transaction_that_was_aborted(filled):
 def test_a_statement_that_takes_too_long(filled):
     slow = vrelko.Listing(
         select(t).where(t.c.id >= select(t.alias().c.id).limit(1).scalar_subquery()),
-        orders="n,id", name="slow", sizes=Sizes(20, most=None),
-    )  # fmt: skip
+        orders="n,id",
+        name="slow",
+        sizes=Sizes(20, max=None),
+    )
     with filled.connect() as connection, limit_time(connection, 5_000):
         assert len(slow.read(connection)) == 20
     with pytest.raises(VrelkoError):
@@ -335,8 +359,10 @@ def test_causes_are_told_once_a_minute(caplog):
 
     causes = Causes()
     with caplog.at_level(logging.ERROR, "vrelko.web"):
-        threads = [threading.Thread(target=causes.tell, args=("grid", "database-away", "away"))
-                   for _ in range(50)]  # fmt: skip
+        threads = [
+            threading.Thread(target=causes.tell, args=("grid", "database-away", "away"))
+            for _ in range(50)
+        ]
         for one in threads:
             one.start()
         for one in threads:

@@ -53,7 +53,10 @@ def facts(engine="postgresql", settings=None, **table):
         {"name": "label", "type": "character varying(40)", "distinct": 9e5},
     ]
     given = {
-        "name": "visit", "rows": 1_000_000, "columns": columns, "primary_key": ["id"],
+        "name": "visit",
+        "rows": 1_000_000,
+        "columns": columns,
+        "primary_key": ["id"],
         "indexes": [
             {"name": "visit_pkey", "columns": ["id"], "unique": True},
             {"name": "by_seen", "columns": ["seen_at", "id"]},
@@ -62,7 +65,7 @@ def facts(engine="postgresql", settings=None, **table):
             {"name": "by_label", "columns": ["label", "id"]},
         ],
         **table,
-    }  # fmt: skip
+    }
     server = {"engine": engine, "settings": settings or {}}
     return Facts.from_dict({"schema": "vrelko.facts/1", "server": server, "tables": [given]})
 
@@ -95,7 +98,7 @@ SEEN = {
     "order-ties": lambda: codes(listing("seen_at")),
     "no-fitting-index": lambda: codes(listing("site,id")),
     "size-unbounded": lambda: codes(
-        Listing(select(c.id), orders="id", total="none", sizes=Sizes(25, most=None))
+        Listing(select(c.id), orders="id", total="none", sizes=Sizes(25, max=None))
     ),
     "count-each-request": lambda: codes(Listing(select(c.id), orders="id", total="exact")),
     "deep-offset": lambda: codes(listing(strategy="offset")),
@@ -111,10 +114,10 @@ SEEN = {
     ),
     "generic-plan": lambda: codes(listing(where=c.kind == bindparam("kind"))),
     "moving-key": lambda: codes(
-        listing("changed_at,id"), writers=Writers(moves_a_minute=5, moving=("changed_at",))
+        listing("changed_at,id"), writers=Writers(moves_per_minute=5, moving=("changed_at",))
     ),
     "draining-filter": lambda: codes(
-        listing(where=c.kind == 3), writers=Writers(moves_a_minute=5, moving=("kind",))
+        listing(where=c.kind == 3), writers=Writers(moves_per_minute=5, moving=("kind",))
     ),
     "lagging-replica": lambda: codes(
         listing(), facts(settings={"replica": "yes", "replica_lag_s": "8.5"})
@@ -175,12 +178,19 @@ def evidence(code, given, known=None, **plan):
 
 def test_what_unsound_orders_cost_is_told_in_rows():
     feed = Readers(depth=Depth(mean=11), dwell_s=60)
-    assert "loses about 100 rows" in evidence("order-ties", listing("site"), facts(columns=[
-        {"name": "site", "type": "integer", "distinct": 50_000, "nullable": False},
-        {"name": "id", "type": "bigint", "distinct": 1e6, "nullable": False},
-        {"name": "seen_at", "type": "timestamp", "distinct": 9e5},
-    ]), readers=feed)  # fmt: skip
-    moving = Writers(moves_a_minute=600, moving=("changed_at",), lands=Landing("head"))
+    assert "loses about 100 rows" in evidence(
+        "order-ties",
+        listing("site"),
+        facts(
+            columns=[
+                {"name": "site", "type": "integer", "distinct": 50_000, "nullable": False},
+                {"name": "id", "type": "bigint", "distinct": 1e6, "nullable": False},
+                {"name": "seen_at", "type": "timestamp", "distinct": 9e5},
+            ]
+        ),
+        readers=feed,
+    )
+    moving = Writers(moves_per_minute=600, moving=("changed_at",), lands=Landing("head"))
     told = evidence("moving-key", listing("-changed_at,id"), writers=moving, readers=feed)
     assert "0 rows are seen twice and 0.83 slip" in told
     handled = Writers(moving=("kind",))
@@ -188,7 +198,7 @@ def test_what_unsound_orders_cost_is_told_in_rows():
         "draining-filter", listing(where=c.kind == 3), writers=handled
     )
     lag = facts(settings={"replica": "yes", "replica_lag_s": "30.0"})
-    busy = Writers(inserts_a_minute=120, lands=Landing("head"))
+    busy = Writers(inserts_per_minute=120, lands=Landing("head"))
     assert "60 rows are missed" in evidence("lagging-replica", listing(), lag, writers=busy)
     unknown = facts(settings={"replica": "yes"})
     assert "not known" in evidence("lagging-replica", listing(), unknown)
@@ -239,8 +249,9 @@ def test_an_order_by_an_expression_names_the_index_that_serves_it(larkmere):
 
     listing = Listing(
         select(capture.c.id).where(capture.c.station_id == bindparam("station")),
-        orders=[[func.coalesce(capture.c.weight_g, 0.5)]], expose=True,
-    )  # fmt: skip
+        orders=[[func.coalesce(capture.c.weight_g, 0.5)]],
+        expose=True,
+    )
     plan = vrelko.plan(listing, vrelko.survey(larkmere, listing), params={"station": 3})
     (fix,) = [one.fix for one in plan.findings if one.code == "computed-order"]
     assert fix.endswith(" ON capture (station_id, (coalesce(weight_g, 0.5)), id)")

@@ -24,7 +24,7 @@ from exposed import Listing
 from vrelko import Sizes, Spot, Steady
 from vrelko.errors import DatabaseError, TimeLimitError
 from vrelko.larkmere.schema import capture
-from vrelko.web import Wire, page_urls, request_from, to_json
+from vrelko.web import HttpOptions, page_urls, request_from, to_json
 
 c = capture.c
 
@@ -46,11 +46,17 @@ expose  = true
 def test_a_pages_file_serves_a_table_as_it_is_reflected(made, tmp_path):
     """A mixed-case name, floats, NULLs, and both bounds of a filter."""
     connection, meta = made
-    t = Table("Weighed", meta, Column("id", Integer, primary_key=True), Column("grams", Double),
-              Column("likes", Integer))  # fmt: skip
+    t = Table(
+        "Weighed",
+        meta,
+        Column("id", Integer, primary_key=True),
+        Column("grams", Double),
+        Column("likes", Integer),
+    )
     meta.create_all(connection)
-    rows = [{"id": i, "grams": None if i % 9 == 0 else i % 7 / 10, "likes": i % 6}
-            for i in range(1, 61)]  # fmt: skip
+    rows = [
+        {"id": i, "grams": None if i % 9 == 0 else i % 7 / 10, "likes": i % 6} for i in range(1, 61)
+    ]
     connection.execute(insert(t), rows)
     connection.commit()
     url = connection.engine.url
@@ -62,16 +68,18 @@ def test_a_pages_file_serves_a_table_as_it_is_reflected(made, tmp_path):
             own.commit()
         url = f"sqlite:///{file}"
     path = tmp_path / "pages.toml"
-    path.write_text(FILE.format(url=url if isinstance(url, str) else
-                                url.render_as_string(hide_password=False)))  # fmt: skip
+    path.write_text(
+        FILE.format(url=url if isinstance(url, str) else url.render_as_string(hide_password=False))
+    )
     pages = vrelko.load(path)
     listing = pages["weights"]
     with pages.engine.connect() as lender:
         found = [row for page in listing.walk(lender, size=7) for row in page]
         assert sorted(row.id for row in found) == list(range(1, 61))
         weights = [row.grams for row in found if row.grams is not None]
-        assert weights == sorted((row["grams"] for row in rows if row["grams"] is not None),
-                                 reverse=True)  # fmt: skip
+        assert weights == sorted(
+            (row["grams"] for row in rows if row["grams"] is not None), reverse=True
+        )
         assert {type(one) for one in weights} == {float}
         assert '"0E' not in to_json(listing.read(lender).as_dict())
         some = listing.read(lender, params={"least": 2}, size=60)
@@ -148,20 +156,25 @@ def test_large_parameters_are_not_kept(larkmere):
 
 def test_links_keep_the_ceiling_of_their_walk(own_larkmere):
     listing = Listing(
-        select(c.id).where(c.station_id == bindparam("station")), orders="-caught_at",
-        strategy="offset", steady=Steady(ceiling=True), total="exact", sizes=Sizes(10),
-    )  # fmt: skip
+        select(c.id).where(c.station_id == bindparam("station")),
+        orders="-caught_at",
+        strategy="offset",
+        steady=Steady(ceiling=True),
+        total="exact",
+        sizes=Sizes(10),
+    )
     with own_larkmere.begin() as connection:
         page = listing.read(connection, params={"station": 3})
         rows = [row.id for one in listing.walk(connection, params={"station": 3}) for row in one]
-        urls = page_urls(page, "/c?station=3", Wire(numbers=True))
+        urls = page_urls(page, "/c?station=3", HttpOptions(numbers=True))
         newest = connection.execute(select(c.caught_at).order_by(c.caught_at.desc())).scalar()
         row = connection.execute(select(capture).where(c.id == rows[0])).mappings().one()
         for i in range(7):
-            connection.execute(insert(capture), [{**row, "id": 10**6 + i, "caught_at": newest,
-                                                  "ring": f"Z{i}"}])  # fmt: skip
+            connection.execute(
+                insert(capture), [{**row, "id": 10**6 + i, "caught_at": newest, "ring": f"Z{i}"}]
+            )
         numbered = [one.url for one in urls.strip if one.url and not one.current]
         for number, url in enumerate((urls.next, *numbered[:1])):
-            asked = request_from(url.partition("?")[2], listing, Wire(numbers=True))
+            asked = request_from(url.partition("?")[2], listing, HttpOptions(numbers=True))
             found = listing.read(connection, **asked)
             assert found.scalars() == rows[10:20], number

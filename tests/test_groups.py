@@ -30,12 +30,19 @@ from walks import everyway
 ROWS = 6_000
 meta = MetaData()
 t = Table(
-    "grouped", meta, Column("id", Integer, primary_key=True),
-    Column("lead", Integer, nullable=False), Column("name", String(20), nullable=False),
-    Column("day", Date), Column("kind", Integer),
-    Column("note", String(40)), Index("grouped_lead", "lead"), Index("grouped_name", "name"),
-    Index("grouped_day", "day"), Index("grouped_kind", "kind", "lead"),
-)  # fmt: skip
+    "grouped",
+    meta,
+    Column("id", Integer, primary_key=True),
+    Column("lead", Integer, nullable=False),
+    Column("name", String(20), nullable=False),
+    Column("day", Date),
+    Column("kind", Integer),
+    Column("note", String(40)),
+    Index("grouped_lead", "lead"),
+    Index("grouped_name", "name"),
+    Index("grouped_day", "day"),
+    Index("grouped_kind", "kind", "lead"),
+)
 
 
 @pytest.fixture(scope="module")
@@ -43,11 +50,20 @@ def filled(server):
     rng = random.Random(3)
     with server.begin() as connection:
         meta.create_all(connection)
-        connection.execute(insert(t), [
-            {"id": i, "lead": 3 if i % 10 == 0 else rng.randrange(900), "kind": i % 5, "note": "n",
-             "name": rng.choice(["a", "A", f"b{rng.randrange(400)}"]), "day": None}
-            for i in range(1, ROWS + 1)
-        ])  # fmt: skip
+        connection.execute(
+            insert(t),
+            [
+                {
+                    "id": i,
+                    "lead": 3 if i % 10 == 0 else rng.randrange(900),
+                    "kind": i % 5,
+                    "note": "n",
+                    "name": rng.choice(["a", "A", f"b{rng.randrange(400)}"]),
+                    "day": None,
+                }
+                for i in range(1, ROWS + 1)
+            ],
+        )
     if server.dialect.name == "mariadb":
         with server.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
             connection.execute(text("ANALYZE TABLE grouped")).all()
@@ -58,7 +74,7 @@ def filled(server):
 
 def listing(order, select_=None, size=20):
     chosen = select(t.c.id, t.c.lead, t.c.name) if select_ is None else select_
-    return Listing(chosen, orders=order, sizes=Sizes(size, most=None), name="groups", total="exact")
+    return Listing(chosen, orders=order, sizes=Sizes(size, max=None), name="groups", total="exact")
 
 
 @pytest.mark.parametrize(
@@ -128,9 +144,15 @@ def test_rows_that_go_between_the_two_statements_end_no_walk(filled):
         assert gone[1:] == ["deleted"]
         assert len(page) == 40
         assert page.next is not None
-        rest = connection.execute(
-            select(t.c.id).where(t.c.lead > first.keys[-1][0]).order_by(t.c.lead, t.c.note, t.c.id)
-        ).scalars().all()  # fmt: skip
+        rest = (
+            connection.execute(
+                select(t.c.id)
+                .where(t.c.lead > first.keys[-1][0])
+                .order_by(t.c.lead, t.c.note, t.c.id)
+            )
+            .scalars()
+            .all()
+        )
         ties = [row.id for row in page if row.lead == first.keys[-1][0]]
         assert [row.id for row in page][len(ties) :] == rest[: 40 - len(ties)]
 

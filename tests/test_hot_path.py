@@ -33,9 +33,12 @@ def calls_of(read):
 def test_a_page_behind_a_cursor_takes_no_more_calls_than_it_did(larkmere):
     c = capture.c
     feed = vrelko.Listing(
-        select(c.id, c.ring, c.weight_g), orders="id", name="hot", sizes=vrelko.Sizes(20),
+        select(c.id, c.ring, c.weight_g),
+        orders="id",
+        name="hot",
+        sizes=vrelko.Sizes(20),
         total="none",
-    )  # fmt: skip
+    )
     with larkmere.connect() as connection:
         page = feed.read(connection)
         for _ in range(3):

@@ -41,7 +41,7 @@ def odd(server):
         f"INSERT INTO keyless SELECT i, i % 7 FROM {SERIES[name]}",
         "CREATE UNIQUE INDEX keyless_a ON keyless (a)",
         "CREATE TABLE bare (id INTEGER PRIMARY KEY, g INTEGER)",
-    ]  # fmt: skip
+    ]
     if name == "postgresql":
         made += ["CREATE MATERIALIZED VIEW kept AS SELECT * FROM plain"]
     with server.begin() as connection:
@@ -185,7 +185,7 @@ PAGES = """
 table = 'Order'
 orders = ['-group']
 filters = {{ group = ":group" }}
-sizes = {{ default = 40, most = 100 }}
+sizes = {{ default = 40, max = 100 }}
 [listing.some]
 table = 'some_rows'
 orders = ['Id']

@@ -21,16 +21,19 @@ import vrelko
 from vrelko import Sizes
 from vrelko.errors import ListingError, PageError
 from vrelko.larkmere.schema import capture
-from vrelko.web import Wire, guard, make_app, status_pages
+from vrelko.web import HttpOptions, guard, make_app, status_pages
 from vrelko.web.demo.live import Live
 from vrelko.web.demo.site import make_demo
 
 c = capture.c
 GRID = vrelko.Listing(
-    select(c.id, c.ring, c.weight_g).where(c.station_id == bindparam("station")), name="grid",
-    orders=["-caught_at"], sizes=Sizes(10, most=50), expose=True,
+    select(c.id, c.ring, c.weight_g).where(c.station_id == bindparam("station")),
+    name="grid",
+    orders=["-caught_at"],
+    sizes=Sizes(10, max=50),
+    expose=True,
     filters={"since": c.caught_at >= bindparam("since")},
-)  # fmt: skip
+)
 
 
 @pytest.fixture
@@ -81,8 +84,14 @@ def test_a_body_that_does_not_come_is_not_waited_for(monkeypatch):
     async def send(message):
         sent.append(message)
 
-    asked = {"type": "http", "method": "GET", "path": "/", "headers": [(b"host", b"localhost")],
-             "query_string": b"", "client": ("127.0.0.1", 1)}  # fmt: skip
+    asked = {
+        "type": "http",
+        "method": "GET",
+        "path": "/",
+        "headers": [(b"host", b"localhost")],
+        "query_string": b"",
+        "client": ("127.0.0.1", 1),
+    }
     anyio.run(guard.Guard(never), asked, receive, send)
     assert sent[0]["status"] == 408
 
@@ -166,8 +175,10 @@ def test_pages_of_other_sites_change_nothing(demo, headers):
     client, live = demo
     before = live.last
     for method, url, body in (
-        ("POST", "/captures", {}), ("POST", "/live", {"rate": 5}), ("DELETE", "/captures/1", None)
-    ):  # fmt: skip
+        ("POST", "/captures", {}),
+        ("POST", "/live", {"rate": 5}),
+        ("DELETE", "/captures/1", None),
+    ):
         answer = client.request(method, url, json=body, headers=headers)
         assert answer.status_code in (403, 421)
     assert (live.last, live.rate, live.deleted) == (before, 0, 0)
@@ -177,9 +188,18 @@ def test_pages_of_other_sites_change_nothing(demo, headers):
 
 @pytest.mark.parametrize(
     "body",
-    ['{"species_id":1e400}', '{"species_id":100000000000000000000}', '{"species_id":0}', "[1]",
-     '{"species_id":999999}', '{"station_id":-1}', '{"station_id":[]}', "x", '{"species_id":NaN}'],
-)  # fmt: skip
+    [
+        '{"species_id":1e400}',
+        '{"species_id":100000000000000000000}',
+        '{"species_id":0}',
+        "[1]",
+        '{"species_id":999999}',
+        '{"station_id":-1}',
+        '{"station_id":[]}',
+        "x",
+        '{"species_id":NaN}',
+    ],
+)
 def test_bodies_that_cannot_be(demo, body):
     client, live = demo
     before = live.last
@@ -268,21 +288,27 @@ def test_formulas_are_defused_by_choice():
         assert _cell(text_, True) == f"'{text_}"
         assert _cell(text_, False) == text_
     assert [_cell(one, True) for one in (True, False, -5, None, 1.5)] == [
-        "true", "false", -5, None, "1.5"
-    ]  # fmt: skip
+        "true",
+        "false",
+        -5,
+        None,
+        "1.5",
+    ]
 
 
 def test_names_that_mean_two_things_are_refused_at_start(larkmere):
-    formatted = vrelko.Listing(select(c.id), name="x", orders="id",
-                               filters={"f": c.ring == bindparam("format")})  # fmt: skip
-    sized = vrelko.Listing(select(c.id), name="x", orders="id",
-                           filters={"f": c.wing_mm == bindparam("size")})  # fmt: skip
+    formatted = vrelko.Listing(
+        select(c.id), name="x", orders="id", filters={"f": c.ring == bindparam("format")}
+    )
+    sized = vrelko.Listing(
+        select(c.id), name="x", orders="id", filters={"f": c.wing_mm == bindparam("size")}
+    )
     for name, one in (("x", formatted), ("x", sized), ("healthz", GRID), ("a/b", GRID)):
         with pytest.raises(ListingError):
             make_app({name: one}, larkmere)
     make_app({"x": formatted}, larkmere, exports=False)
     with pytest.raises(ListingError, match="two fields"):
-        Wire(fields={"rows": "x", "total": "x"})
+        HttpOptions(fields={"rows": "x", "total": "x"})
 
 
 def test_lines_of_a_log_are_no_text():
@@ -304,8 +330,9 @@ def served(larkmere_file, tmp_path):
     )
     process = subprocess.Popen(
         [sys.executable, "-m", "vrelko", "serve", str(pages), "--port", "0", "--grace-s", "2"],
-        stderr=subprocess.PIPE, text=True,
-    )  # fmt: skip
+        stderr=subprocess.PIPE,
+        text=True,
+    )
     line = process.stderr.readline()
     yield process, line.split()[0]
     if process.poll() is None:
@@ -352,9 +379,13 @@ def test_frozen_lists_are_bounded_in_all(larkmere, tmp_path):
     frozen = vrelko.FrozenIds(store, most=100, most_in_all=250, reuse_s=60)
     frozen.create()
     some = vrelko.Listing(
-        select(c.id).where(c.id <= bindparam("below")), name="some", orders="id",
-        strategy="frozen-ids", steady=vrelko.Steady(frozen=frozen), sizes=Sizes(10),
-    )  # fmt: skip
+        select(c.id).where(c.id <= bindparam("below")),
+        name="some",
+        orders="id",
+        strategy="frozen-ids",
+        steady=vrelko.Steady(frozen=frozen),
+        sizes=Sizes(10),
+    )
 
     def stored():
         with store.connect() as connection:
@@ -374,14 +405,22 @@ def test_frozen_lists_are_bounded_in_all(larkmere, tmp_path):
 def test_lists_of_one_reader_leave_room_for_others(larkmere, tmp_path):
     """One reader's oldest list ends, another's lives; too many in a minute answer 429."""
     store = create_engine(f"sqlite:///{tmp_path / 'lists.db'}")
-    frozen = vrelko.FrozenIds(store, most=100, lists_a_reader=2)
+    frozen = vrelko.FrozenIds(store, most=100, lists_per_reader=2)
     frozen.create()
     some = vrelko.Listing(
-        select(c.id).where(c.id <= 50), name="some", orders="id", strategy="frozen-ids",
-        steady=vrelko.Steady(frozen=frozen), sizes=Sizes(10),
-    )  # fmt: skip
-    app = vrelko.web.make_app({"some": some}, larkmere, walks_a_minute=5,
-                              scope=lambda request: request.headers.get("reader"))  # fmt: skip
+        select(c.id).where(c.id <= 50),
+        name="some",
+        orders="id",
+        strategy="frozen-ids",
+        steady=vrelko.Steady(frozen=frozen),
+        sizes=Sizes(10),
+    )
+    app = vrelko.web.make_app(
+        {"some": some},
+        larkmere,
+        walks_per_minute=5,
+        scope=lambda request: request.headers.get("reader"),
+    )
     with TestClient(app) as client:
 
         def follow(answer, reader="one"):
@@ -407,10 +446,19 @@ def test_lists_of_one_reader_leave_room_for_others(larkmere, tmp_path):
 def test_requests_that_nobody_should_send():
     """A few thousand of `bench/fuzz.py`; none ends in a plain failure."""
     done = subprocess.run(
-        [sys.executable, str(Path(__file__).parent.parent / "bench" / "fuzz.py"),
-         "--tries", "4000", "--seed", "7"],
-        capture_output=True, text=True, timeout=300, check=False,
-    )  # fmt: skip
+        [
+            sys.executable,
+            str(Path(__file__).parent.parent / "bench" / "fuzz.py"),
+            "--tries",
+            "4000",
+            "--seed",
+            "7",
+        ],
+        capture_output=True,
+        text=True,
+        timeout=300,
+        check=False,
+    )
     assert done.returncode == 0, done.stdout[-2_000:] + done.stderr[-2_000:]
     assert "4,000 tries, 0 failures" in done.stdout
 
@@ -433,12 +481,15 @@ def test_what_is_misspelt_is_refused_at_start(larkmere):
     with pytest.raises(ListingError, match=r"takes no 'time_limit'.*time_limit_ms"):
         make_app({"grid": GRID}, larkmere, time_limit=5)
     with pytest.raises(ListingError, match=r"takes no 'gird'.*grid"):
-        make_app({"grid": GRID}, larkmere, wires={"gird": Wire()})
+        make_app({"grid": GRID}, larkmere, http_of={"gird": HttpOptions()})
 
 
 def test_errors_speak_of_the_request(larkmere):
-    for first, wire in ((1, Wire(past_end="error")), (0, Wire(first=0, past_end="error"))):
-        client = TestClient(make_app({"grid": GRID}, larkmere, wire=wire))
+    for first, http in (
+        (1, HttpOptions(past_end="error")),
+        (0, HttpOptions(first=0, past_end="error")),
+    ):
+        client = TestClient(make_app({"grid": GRID}, larkmere, http=http))
         below, beyond = first - 1, 2_000
         answer = client.get(f"/grid?station=3&page={below}").json()
         assert answer["detail"] == f"page {below} does not exist; pages start at {first}"
@@ -451,6 +502,6 @@ def test_errors_speak_of_the_request(larkmere):
 
 
 def test_a_page_past_the_end_leads_back_to_the_last(larkmere):
-    client = TestClient(make_app({"grid": GRID}, larkmere, wire=Wire(numbers=True)))
+    client = TestClient(make_app({"grid": GRID}, larkmere, http=HttpOptions(numbers=True)))
     links = client.get("/grid?station=3&page=2000").json()["links"]
     assert links["prev"] == links["last"] or len(client.get(links["prev"]).json()["rows"])

@@ -24,12 +24,16 @@ HEAVY = ("numpy", "scipy", "pydantic", "pandas", "matplotlib", "starlette", "jin
     [
         ("import vrelko", (*HEAVY, "sqlalchemy", "click", "rich")),
         ("import vrelko; vrelko.Listing, vrelko.Spot, vrelko.Sizes, vrelko.plan", HEAVY),
-        ("import vrelko.web; vrelko.web.request_from, vrelko.web.page_urls, vrelko.web.body_of",
-         HEAVY),
-        ("from vrelko.cli.main import main; main(['--help'], standalone_mode=False)",
-         (*HEAVY, "sqlalchemy", "rich")),
+        (
+            "import vrelko.web; vrelko.web.request_from, vrelko.web.page_urls, vrelko.web.body_of",
+            HEAVY,
+        ),
+        (
+            "from vrelko.cli.main import main; main(['--help'], standalone_mode=False)",
+            (*HEAVY, "sqlalchemy", "rich"),
+        ),
     ],
-)  # fmt: skip
+)
 def test_imports_stay_light(statement, absent):
     code = f"import sys\n{statement}\nprint([m for m in {absent!r} if m in sys.modules])"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)

@@ -18,7 +18,7 @@ columns = ["id", "ring"]
 where   = { station_id = ":station" }
 filters = { species_id = ":species" }
 orders  = ["-caught_at", "-weight_g:nulls-last"]
-sizes   = { default = 10, most = 50 }
+sizes   = { default = 10, max = 50 }
 total   = "exact"
 expose  = true
 params  = { station = [2, 1] }
@@ -44,7 +44,7 @@ def test_a_file_serves_the_pages_its_python_twin_serves(write):
         name="grid",
         orders=["-caught_at", "-weight_g:nulls-last"],
         filters={"species": capture.c.species_id == bindparam("species")},
-        sizes=Sizes(10, most=50),
+        sizes=Sizes(10, max=50),
         total="exact",
         expose=True,
     )
@@ -70,13 +70,17 @@ def test_a_file_serves_the_pages_its_python_twin_serves(write):
     [
         ("{ wing_mm = { ge = 50, lt = 60 } }", WING.between(50, 59)),
         ("{ wing_mm = { gt = 50, le = 60 } }", WING.between(51, 60)),
-        ("{ species_id = { in = [1, 2] }, status = 3 }",
-         capture.c.species_id.in_([1, 2]) & (capture.c.status == 3)),
+        (
+            "{ species_id = { in = [1, 2] }, status = 3 }",
+            capture.c.species_id.in_([1, 2]) & (capture.c.status == 3),
+        ),
         ("{ weight_g = { null = true } }", capture.c.weight_g.is_(None)),
-        ('{ weight_g = { null = false }, note = "" }',
-         capture.c.weight_g.is_not(None) & (capture.c.note == "")),
+        (
+            '{ weight_g = { null = false }, note = "" }',
+            capture.c.weight_g.is_not(None) & (capture.c.note == ""),
+        ),
     ],
-)  # fmt: skip
+)
 def test_conditions(write, larkmere, where, condition):
     pages = vrelko.load(write(f'[listing.a]\ntable = "capture"\norders = ["id"]\nwhere = {where}'))
     with larkmere.connect() as connection:
@@ -91,17 +95,17 @@ def test_a_file_of_everything(write):
     text = GRID.replace("[listing.grid]", '[listing.grid]\nkind = "feed"\nunique = ["id"]\ncap = 9')
     text += """
     [listing.grid.readers]
-    a_minute = 3
+    pages_per_minute = 3
     depth = { mean = 7, jumps = 0.5 }
     [listing.grid.writers]
-    inserts_a_minute = 2
+    inserts_per_minute = 2
     lands = { kind = "late", mean_s = 60 }
     [listing.grid.needs]
     repeats = 0
     """
     pages = vrelko.load(write(text))
     workload = pages["grid"].workload
-    assert (workload.readers.depth.mean, workload.readers.a_minute) == (7, 3)
+    assert (workload.readers.depth.mean, workload.readers.pages_per_minute) == (7, 3)
     assert (workload.writers.lands.kind, workload.needs.repeats) == ("late", 0)
     pages.engine.dispose()
 
@@ -118,8 +122,8 @@ def test_a_file_of_everything(write):
         ("orders ", "order ", "'listing.grid.order' is not known.*Did you mean 'orders'"),
         ("default = 10", "defaul = 10", "'listing.grid.sizes.defaul'.*Did you mean 'default'"),
         ("default = 10", "default = 0", "listing.grid.sizes.default.*greater than or equal to 1"),
-        ("most = 50", "most = 5", "listing.grid.sizes' .*at least the default"),
-        ("most = 50", 'most = "some"', "listing.grid.sizes.most"),
+        ("max = 50", "max = 5", "listing.grid.sizes' .*at least the default"),
+        ("max = 50", 'max = "some"', "listing.grid.sizes.max"),
         ('":station" }', "{ from = 3 } }", "listing.grid.where.station_id.*a value, ':parameter'"),
         ('":station" }', "{ } }", "listing.grid.where.station_id"),
         ('"exact"', '"exactly"', "listing.grid.total.*'exact', 'capped', 'about' or 'none'"),
@@ -174,12 +178,13 @@ def test_sources(write, tmp_path, monkeypatch, larkmere_file):
 @pytest.mark.parametrize(
     ("steady", "strategy"),
     [
-        ("ceiling = true", "offset"), ("overlap = 3", "offset"),
+        ("ceiling = true", "offset"),
+        ("overlap = 3", "offset"),
         ('settle = { column = "caught_at", seconds = 5 }', "keyset"),
         ('anchors = "none.json"', "anchored"),
         ('frozen = { url = "sqlite:///lists.db", expires_s = 60 }', "frozen-ids"),
     ],
-)  # fmt: skip
+)
 def test_pages_that_are_kept_steady(write, tmp_path, steady, strategy):
     text = GRID.replace("[listing.grid]", f'[listing.grid]\nstrategy = "{strategy}"')
     orders = 'orders = ["caught_at"]' if "settle" in steady else None
@@ -263,10 +268,16 @@ def test_values_that_do_not_fit_their_column(write, where, value, said):
 
 @pytest.mark.parametrize(
     ("name", "said"),
-    [("broken_module:x", "SyntaxError"), ("raising_module:x", "RuntimeError"), (".x:y", "form"),
-     ("raising_module", "form"), (":x", "form"), ("no_such_module:x", "No module"),
-     ("exiting_module:x", "cannot be imported")],
-)  # fmt: skip
+    [
+        ("broken_module:x", "SyntaxError"),
+        ("raising_module:x", "RuntimeError"),
+        (".x:y", "form"),
+        ("raising_module", "form"),
+        (":x", "form"),
+        ("no_such_module:x", "No module"),
+        ("exiting_module:x", "cannot be imported"),
+    ],
+)
 def test_modules_that_cannot_be_imported(write, tmp_path, monkeypatch, name, said):
     (tmp_path / "broken_module.py").write_text("def x(:\n")
     (tmp_path / "raising_module.py").write_text("raise RuntimeError('no')\n")

@@ -21,8 +21,12 @@ BUSY = Writers(60, 20, Landing("late", 3600))
 
 
 def station_grid(**settings):
-    usual = {"name": "station_grid", "orders": "-caught_at", "sizes": Sizes(25),
-             "workload": Workload(params={"station": 2})}  # fmt: skip
+    usual = {
+        "name": "station_grid",
+        "orders": "-caught_at",
+        "sizes": Sizes(25),
+        "workload": Workload(params={"station": 2}),
+    }
     return Listing(
         select(capture.c.id, capture.c.ring, capture.c.weight_g).where(
             capture.c.station_id == bindparam("station")
@@ -101,8 +105,14 @@ def test_ladder_and_crossovers_hold_on_the_database(larkmere):
 def test_verdicts_follow_needs(larkmere):
     grid, params = FITTING[0]
     readers = Readers(dwell_s=30, depth=Depth(mean=6, jumps=0.2))
-    strict = planned(larkmere, grid, readers=readers, writers=BUSY,
-                     needs=Needs(jump=True, repeats=0, misses=0), params=params)  # fmt: skip
+    strict = planned(
+        larkmere,
+        grid,
+        readers=readers,
+        writers=BUSY,
+        needs=Needs(jump=True, repeats=0, misses=0),
+        params=params,
+    )
     assert strict.verdict.strategy == "keyset"
     assert strict.verdict.meets_needs
     assert set(strict.verdict.refused) == {"offset", "two-ended", "deferred-join", "whole"}
@@ -131,13 +141,14 @@ def test_findings_on_the_database(larkmere):
         "no-order": codes(larkmere, Listing(select(capture.c.id))),
         "order-ties": codes(larkmere, FITTING[1][0]),
         "no-fitting-index": codes(larkmere, station_grid(orders="wing_mm"), params={"station": 1}),
-        "size-unbounded": codes(larkmere, station_grid(sizes=Sizes(5, most=None))),
+        "size-unbounded": codes(larkmere, station_grid(sizes=Sizes(5, max=None))),
         "count-each-request": codes(larkmere, station_grid(total="exact")),
         "deep-offset": codes(
-            larkmere, Listing(select(capture.c.id), orders="wing_mm,id", strategy="offset"),
+            larkmere,
+            Listing(select(capture.c.id), orders="wing_mm,id", strategy="offset"),
         ),
         "whole-table": codes(larkmere, Listing(select(capture), kind="choices", orders="id")),
-    }  # fmt: skip
+    }
     for code, found in seen.items():
         assert code in found, code
 
@@ -211,11 +222,17 @@ def test_a_plan_needs_no_values_but_running_it_does(larkmere):
 @pytest.mark.parametrize(
     "make",
     [
-        lambda: Readers(a_minute=-1), lambda: Readers(users=0), lambda: Readers(dwell_s=-2),
-        lambda: Depth(mean=0.5), lambda: Depth(jumps=1.5), lambda: Writers(-1),
-        lambda: Writers(1, -1), lambda: Landing("late"), lambda: Landing("sideways"),
+        lambda: Readers(pages_per_minute=-1),
+        lambda: Readers(users=0),
+        lambda: Readers(dwell_s=-2),
+        lambda: Depth(mean=0.5),
+        lambda: Depth(jumps=1.5),
+        lambda: Writers(-1),
+        lambda: Writers(1, -1),
+        lambda: Landing("late"),
+        lambda: Landing("sideways"),
     ],
-)  # fmt: skip
+)
 def test_absurd_workloads_are_refused(make):
     with pytest.raises(PageError):
         make()

@@ -80,14 +80,24 @@ def test_steps_that_nobody_knows_are_unknown_never_the_nearest_known():
     scan = {"Node Type": "Index Scan", "Relation Name": "odd", "Index Name": "i", "Plan Rows": 9}
     top = {"Node Type": "Limit", "Plans": [{"Node Type": "Warp Scan", "Plans": [scan]}]}
     assert postgresql_plans.read_plan(top, {"odd"}).unknown == "Warp Scan"
-    row = {"id": 1, "select_type": "SIMPLE", "table": "odd", "type": "index", "key": "i",
-           "possible_keys": None, "rows": 9, "Extra": "Using where; Using telepathy"}  # fmt: skip
+    row = {
+        "id": 1,
+        "select_type": "SIMPLE",
+        "table": "odd",
+        "type": "index",
+        "key": "i",
+        "possible_keys": None,
+        "rows": 9,
+        "Extra": "Using where; Using telepathy",
+    }
     assert mariadb_plans.read_rows([row], {"odd"}).unknown == "Using telepathy"
     assert (
         mariadb_plans.read_rows([{**row, "type": "warp", "Extra": ""}], {"odd"}).unknown == "warp"
     )
-    lines = [{"id": 1, "parent": 0, "detail": "SCAN odd USING INDEX i"},
-             {"id": 2, "parent": 0, "detail": "WARP odd"}]  # fmt: skip
+    lines = [
+        {"id": 1, "parent": 0, "detail": "SCAN odd USING INDEX i"},
+        {"id": 2, "parent": 0, "detail": "WARP odd"},
+    ]
     assert sqlite_plans.read_lines(lines, {"odd"}).unknown == "WARP odd"
     lines[1]["detail"] = "USE TEMP B-TREE FOR LAST 2 TERMS OF ORDER BY"
     assert sqlite_plans.read_lines(lines, {"odd"}).sorts == "groups"
@@ -95,10 +105,16 @@ def test_steps_that_nobody_knows_are_unknown_never_the_nearest_known():
 
 meta = MetaData()
 t = Table(
-    "misread", meta, Column("id", Integer, primary_key=True), Column("few", Integer),
-    Column("many", Integer, nullable=False), Column("late", Integer, nullable=False),
-    Column("note", String(60)), Index("misread_few", "few"), Index("misread_many", "many"),
-)  # fmt: skip
+    "misread",
+    meta,
+    Column("id", Integer, primary_key=True),
+    Column("few", Integer),
+    Column("many", Integer, nullable=False),
+    Column("late", Integer, nullable=False),
+    Column("note", String(60)),
+    Index("misread_few", "few"),
+    Index("misread_many", "many"),
+)
 
 
 @pytest.fixture(scope="module")
@@ -106,10 +122,15 @@ def filled(server):
     with server.begin() as connection:
         meta.create_all(connection)
         rows = [
-            {"id": i, "few": None if i % 9 == 0 else i * 7919 % 12, "many": i * 7919 % 4001,
-             "late": int(i > ROWS - 90), "note": "x" * (20 + i % 40)}
+            {
+                "id": i,
+                "few": None if i % 9 == 0 else i * 7919 % 12,
+                "many": i * 7919 % 4001,
+                "late": int(i > ROWS - 90),
+                "note": "x" * (20 + i % 40),
+            }
             for i in range(1, ROWS + 1)
-        ]  # fmt: skip
+        ]
         connection.execute(insert(t), rows)
     name = server.dialect.name
     word = {"postgresql": "VACUUM ANALYZE", "mariadb": "ANALYZE TABLE"}.get(name, "ANALYZE")

@@ -20,10 +20,12 @@ from vrelko import Sizes, Spot
 from vrelko.errors import CursorError, PageError
 
 t = Table(
-    "spots", MetaData(),
+    "spots",
+    MetaData(),
     Column("id", BigInteger().with_variant(Integer, "sqlite"), primary_key=True),
-    Column("a", Integer), Column("b", String(9), nullable=False),
-)  # fmt: skip
+    Column("a", Integer),
+    Column("b", String(9), nullable=False),
+)
 ROWS = [{"id": i, "a": None if i % 6 == 0 else i * 7 % 9, "b": f"b{i % 4}"} for i in range(1, 104)]
 ORDERS = ["id", "-id", "-a,b", "a:nulls-first,-b", "a:nulls-last", "-a:nulls-first,id"]
 STRATEGIES = ["keyset", "offset", "two-ended", "deferred-join"]
@@ -43,9 +45,13 @@ def connection(server):
 
 def grid(order="-a,b", size=10, **settings):
     return Listing(
-        select(t.c.id, t.c.a), name="spots", orders=order, sizes=Sizes(size), total="exact",
+        select(t.c.id, t.c.a),
+        name="spots",
+        orders=order,
+        sizes=Sizes(size),
+        total="exact",
         **settings,
-    )  # fmt: skip
+    )
 
 
 def everything(connection, order):
@@ -119,7 +125,7 @@ def test_past_the_end_by_choice(connection):
 
 
 def test_deep_offsets_are_refused_with_the_cursor_way(connection):
-    shallow = grid(deepest=30)
+    shallow = grid(max_offset=30)
     assert shallow.read(connection, Spot.number(4)).number == 4
     with pytest.raises(PageError, match="cursor"):
         shallow.read(connection, Spot.number(5))
@@ -150,9 +156,11 @@ def test_counting_ahead_and_behind(connection):
 
 
 @given(
-    size=st.integers(1, 120), order=st.sampled_from(ORDERS),
-    low=st.integers(0, 102), high=st.integers(0, 102),
-)  # fmt: skip
+    size=st.integers(1, 120),
+    order=st.sampled_from(ORDERS),
+    low=st.integers(0, 102),
+    high=st.integers(0, 102),
+)
 @settings(max_examples=30)
 def test_walks_from_here_to_there(connection, size, order, low, high):
     listing = grid(order, 200)
@@ -195,8 +203,13 @@ def test_statements_of_a_walk_read_more_and_more_pages(connection):
     asked = [len(page.statements) for page in listing.walk(connection, size=4)]
     assert asked == [1, 1, 0, 1, 0, 0, 0, *[1, 0, 0, 0, 0, 0, 0, 0] * 2, 1, 0, 0]
     assert [one.rows for page in listing.walk(connection, size=4) for one in page.statements] == [
-        5, 9, 17, 33, 33, 11
-    ]  # fmt: skip
+        5,
+        9,
+        17,
+        33,
+        33,
+        11,
+    ]
     wide = grid("id").walk(connection, size=8_001)
     assert [len(page.statements) for page in wide] == [1]
 

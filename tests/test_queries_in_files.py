@@ -18,7 +18,7 @@ sql     = "SELECT s.id, s.name, count(c.id) AS birds FROM ringer s LEFT JOIN bir
 orders  = ["-birds,name"]
 filters = { name = ":name" }
 unique  = ["id"]
-sizes   = { default = 10, most = 50 }
+sizes   = { default = 10, max = 50 }
 total   = "exact"
 expose  = true
 params  = { least = 2 }
@@ -31,9 +31,9 @@ def birds(server):
     quote = server.dialect.identifier_preparer.quote_identifier
     with server.begin() as connection:
         connection.execute(text("CREATE TABLE ringer (id INTEGER PRIMARY KEY, name VARCHAR(20))"))
-        connection.execute(text(
-            f"CREATE TABLE bird (id INTEGER PRIMARY KEY, {quote('of')} INTEGER, size INTEGER)"
-        ))  # fmt: skip
+        connection.execute(
+            text(f"CREATE TABLE bird (id INTEGER PRIMARY KEY, {quote('of')} INTEGER, size INTEGER)")
+        )
         meta = MetaData()
         ringer, bird = (Table(one, meta, autoload_with=connection) for one in ("ringer", "bird"))
         connection.execute(insert(ringer), [{"id": i, "name": f"r{i % 17}"} for i in range(60)])
@@ -66,9 +66,7 @@ def test_a_query_is_paged_as_it_stands(birds, write):
     pages = vrelko.load(write(query(birds)), engine=birds)
     listing = pages["busy"]
     with birds.connect() as connection:
-        rows = connection.execute(
-            select(listing.select.subquery()), {"least": 2}
-        ).all()  # fmt: skip
+        rows = connection.execute(select(listing.select.subquery()), {"least": 2}).all()
         truth = sorted(rows, key=lambda row: (-row.birds, row.name, row.id))
         for strategy in ("keyset", "offset"):
             served = listing.with_strategy(strategy) if strategy != "keyset" else listing

@@ -41,8 +41,10 @@ PARTIAL = {
 
 GRID = vrelko.Listing(
     select(capture.c.id, capture.c.ring).where(capture.c.station_id == bindparam("station")),
-    name="grid", orders="-caught_at", expose=True,
-)  # fmt: skip
+    name="grid",
+    orders="-caught_at",
+    expose=True,
+)
 
 
 def modules():
@@ -79,8 +81,10 @@ def test_an_engine_without_a_part_cannot_be_made():
         assert record.name == record.capabilities.engine == name
         assert CAPABILITIES[name].served
     assert {name for name, one in CAPABILITIES.items() if not one.served} == {
-        "mysql", "mssql", "oracle",
-    }  # fmt: skip
+        "mysql",
+        "mssql",
+        "oracle",
+    }
 
 
 def test_mysql_is_an_engine_of_its_own():
@@ -135,8 +139,9 @@ def test_a_strategy_that_nobody_knows_is_never_taken_for_another(monkeypatch, la
         statements_text(GRID, "made-up", "sqlite", {"station": 3})
     with pytest.raises(KeyError, match="made-up"):
         expect_drift("made-up", Stream(1_000.0, 1.0, 1.0, Landing()), 20, 3, 10.0)
-    plan = vrelko.plan(GRID.with_workload(vrelko.Workload(params={"station": 3})), engine=larkmere,
-                       run=False)  # fmt: skip
+    plan = vrelko.plan(
+        GRID.with_workload(vrelko.Workload(params={"station": 3})), engine=larkmere, run=False
+    )
     with pytest.raises(KeyError, match="made-up"):
         plan.usual_model().strategy("made-up", 0, 20)
 

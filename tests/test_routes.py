@@ -92,8 +92,11 @@ def count(offset, predicted, counted, path):
 
 
 def test_pages_are_believed_by_their_own_path():
-    counts = [count(10, 100, 101, "index"), count(5_000, 100, 9_000, "table sort"),
-              count(9_000, 120, 9_100, "table sort")]  # fmt: skip
+    counts = [
+        count(10, 100, 101, "index"),
+        count(5_000, 100, 9_000, "table sort"),
+        count(9_000, 120, 9_100, "table sort"),
+    ]
     check = make_check("offset", counts, "", "sqlite")
     assert not check.believed
     assert check.by_path("index", "sqlite").believed

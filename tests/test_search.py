@@ -11,10 +11,13 @@ from vrelko.engines.counters import count_reads
 from vrelko.errors import CursorError, ListingError, OrderError
 
 t = Table(
-    "found", MetaData(), Column("id", Integer, primary_key=True),
-    Column("ring", String(30), nullable=False), Column("note", String(80)),
+    "found",
+    MetaData(),
+    Column("id", Integer, primary_key=True),
+    Column("ring", String(30), nullable=False),
+    Column("note", String(80)),
     Index("found_by_ring", "ring", "id"),
-)  # fmt: skip
+)
 PARTS = [
     "L",
     "L1",
@@ -53,9 +56,14 @@ def connection(server):
 
 def listing(how, columns=("ring",), **settings):
     return Listing(
-        select(t.c.id, t.c.ring), name="found", orders="-id", sizes=Sizes(20, 400), total="exact",
-        search=Search(columns, how, orders=["ring"]), **settings,
-    )  # fmt: skip
+        select(t.c.id, t.c.ring),
+        name="found",
+        orders="-id",
+        sizes=Sizes(20, 400),
+        total="exact",
+        search=Search(columns, how, orders=["ring"]),
+        **settings,
+    )
 
 
 def walk(one, connection, params, **request):
@@ -76,9 +84,10 @@ def test_prefixes_and_parts_are_those_of_python(connection, asked):
         rows = walk(listing(how), connection, {"search": asked}, order="-id")
         folds = connection.dialect.name == "sqlite" and how == "contains"  # LIKE there, ASCII alone
         wanted = [
-            i for i, ring in enumerate(RINGS, 1)
+            i
+            for i, ring in enumerate(RINGS, 1)
             if fits(_fold(ring) if folds else ring, _fold(asked) if folds else asked)
-        ]  # fmt: skip
+        ]
         assert [row.id for row in rows] == wanted[::-1], (how, asked)
 
 

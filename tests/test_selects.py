@@ -135,12 +135,21 @@ def test_a_page_of_a_union_is_read_from_its_members(made):
     """Each member gives about a page; the union is never read whole."""
     connection, meta = made
     tables = [
-        Table(name, meta, Column("id", Integer, primary_key=True),
-              Column("n", Integer, nullable=False), Index(f"{name}_by_n", "n", "id"))
+        Table(
+            name,
+            meta,
+            Column("id", Integer, primary_key=True),
+            Column("n", Integer, nullable=False),
+            Index(f"{name}_by_n", "n", "id"),
+        )
         for name in ("halves_a", "halves_b")
-    ]  # fmt: skip
-    union = union_all(*(select(one.c.n, one.c.id, literal_column(f"{i}", Integer).label("half"))
-                        for i, one in enumerate(tables)))  # fmt: skip
+    ]
+    union = union_all(
+        *(
+            select(one.c.n, one.c.id, literal_column(f"{i}", Integer).label("half"))
+            for i, one in enumerate(tables)
+        )
+    )
     listing = Listing(union, orders=["-n", "n"], unique=["id", "half"], total="none")
     meta.create_all(connection)
     for i, one in enumerate(tables):

@@ -25,14 +25,21 @@ from vrelko.engines.counters import count_reads
 meta = MetaData()
 key = BigInteger().with_variant(Integer, "sqlite")
 t = Table(
-    "sets", meta, Column("id", key, primary_key=True), Column("site", Integer, nullable=False),
-    Column("hour", Integer), Column("other", Integer, nullable=False),
-    Index("sets_by_site", "site", "hour", "id"), Index("sets_by_hour", "hour", "id"),
-)  # fmt: skip
+    "sets",
+    meta,
+    Column("id", key, primary_key=True),
+    Column("site", Integer, nullable=False),
+    Column("hour", Integer),
+    Column("other", Integer, nullable=False),
+    Index("sets_by_site", "site", "hour", "id"),
+    Index("sets_by_hour", "hour", "id"),
+)
 follow = Table(
-    "sets_follow", meta, Column("visitor", Integer, primary_key=True),
+    "sets_follow",
+    meta,
+    Column("visitor", Integer, primary_key=True),
     Column("site", Integer, primary_key=True),
-)  # fmt: skip
+)
 ROWS = [
     {"id": i, "site": i * 37 % 100, "other": 1 + i // 100 % 2,
      "hour": None if i % 11 == 0 else i * 13 % 997 // 7}
@@ -87,8 +94,9 @@ ORDERS = ["hour:nulls-first", "-hour:nulls-last", "-hour:nulls-first"]
 
 @given(
     chosen=st.lists(st.integers(-3, 103), min_size=1, max_size=90),
-    order=st.sampled_from(ORDERS), size=st.integers(20, 300),
-)  # fmt: skip
+    order=st.sampled_from(ORDERS),
+    size=st.integers(20, 300),
+)
 @settings(max_examples=25)
 def test_walks_over_any_set(connection, chosen, order, size):
     listing = Listing(sites, orders=order, sizes=Sizes(size, 500), total="exact")
@@ -117,9 +125,11 @@ def test_a_page_reads_values_times_a_page(connection, order):
 def test_followed_sites_and_literal_sets(connection):
     inner = select(follow.c.site).where(follow.c.visitor == bindparam("visitor"))
     followed = Listing(
-        select(t.c.id).where(t.c.site.in_(inner)), orders="-hour:nulls-last", sizes=Sizes(40),
+        select(t.c.id).where(t.c.site.in_(inner)),
+        orders="-hour:nulls-last",
+        sizes=Sizes(40),
         total="exact",
-    )  # fmt: skip
+    )
     wanted = truth("-hour:nulls-last", {1, 34, 67})
     assert walk(followed, connection, params={"visitor": 1}) == wanted
     assert followed.read(connection, params={"visitor": 1}).total.value == len(wanted)
@@ -130,9 +140,12 @@ def test_followed_sites_and_literal_sets(connection):
 
 def test_an_optional_set_is_absent_until_given(connection):
     listing = Listing(
-        select(t.c.id), orders="-hour:nulls-last", sizes=Sizes(50), total="none",
+        select(t.c.id),
+        orders="-hour:nulls-last",
+        sizes=Sizes(50),
+        total="none",
         filters={"sites": t.c.site.in_(bindparam("sites", expanding=True))},
-    )  # fmt: skip
+    )
     everything = truth("-hour:nulls-last", set(range(100)))
     assert listing.read(connection).scalars() == everything[:50]
     chosen = listing.read(connection, params={"sites": (7, 8)})
@@ -156,9 +169,12 @@ def test_subqueries_that_lean_on_the_select_or_have_a_limit_stay_whole(connectio
 
 
 @given(
-    st.sampled_from(["sqlite", "postgresql", "mariadb"]), st.integers(1, 80), st.integers(2, 201),
-    st.floats(0, 1e9), st.floats(0, 1),
-)  # fmt: skip
+    st.sampled_from(["sqlite", "postgresql", "mariadb"]),
+    st.integers(1, 80),
+    st.integers(2, 201),
+    st.floats(0, 1e9),
+    st.floats(0, 1),
+)
 def test_branches_are_bounded_and_weighed(engine, values, want, rows, share):
     chosen = reads_branches(engine, values, want, rows, share)
     if values > MOST_VALUES:
@@ -175,11 +191,15 @@ def test_planned_and_served_choose_alike(server):
     """Few of many values by branches, many of few by the plain form, as statistics have them."""
     meta = MetaData()
     wide = Table(
-        "sets_wide", meta, Column("id", Integer, primary_key=True, autoincrement=False),
-        Column("site", Integer, nullable=False), Index("sets_wide_by_site", "site", "id"),
-        Column("shelf", Integer, nullable=False), Index("sets_wide_by_shelf", "shelf", "id"),
+        "sets_wide",
+        meta,
+        Column("id", Integer, primary_key=True, autoincrement=False),
+        Column("site", Integer, nullable=False),
+        Index("sets_wide_by_site", "site", "id"),
+        Column("shelf", Integer, nullable=False),
+        Index("sets_wide_by_shelf", "shelf", "id"),
         Column("note", Integer),
-    )  # fmt: skip
+    )
     meta.create_all(server)
     try:
         with server.begin() as connection:
@@ -192,9 +212,12 @@ def test_planned_and_served_choose_alike(server):
         for column, count in ((wide.c.site, 9), (wide.c.site, 60), (wide.c.shelf, 30)):
             given = {"chosen": list(range(count))}
             listing = Listing(
-                select(wide).where(column.in_(bindparam("chosen", expanding=True))), name="wide",
-                orders="id", workload=Workload(params=given), sizes=Sizes(20),
-            )  # fmt: skip
+                select(wide).where(column.in_(bindparam("chosen", expanding=True))),
+                name="wide",
+                orders="id",
+                workload=Workload(params=given),
+                sizes=Sizes(20),
+            )
             with server.connect() as connection:
                 page = listing.read(connection, params=given)
             plan = vrelko.plan(listing, engine=server)

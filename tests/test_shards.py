@@ -14,10 +14,13 @@ from vrelko.errors import ListingError
 
 MOMENT = DateTime().with_variant(mysql.DATETIME(), "mariadb", "mysql")
 t = Table(
-    "capture", MetaData(), Column("id", Integer, primary_key=True),
-    Column("caught_at", MOMENT, nullable=False), Column("weight", Integer),
+    "capture",
+    MetaData(),
+    Column("id", Integer, primary_key=True),
+    Column("caught_at", MOMENT, nullable=False),
+    Column("weight", Integer),
     Column("station", Integer, nullable=False),
-)  # fmt: skip
+)
 ROWS = [
     {"id": i, "caught_at": datetime(2026, 1, 1) + timedelta(minutes=10 * (i * 7919 % 900)),
      "weight": None if i % 10 == 0 else i * 31 % 50, "station": i * 13 % 30}
@@ -37,11 +40,13 @@ def foreign():
     with postgresql_cluster() as urls:
         head, *shards = [create_engine(url) for url in urls]
         for i, shard in enumerate(shards):
-            script(shard,
-                   "CREATE TABLE part (id int PRIMARY KEY, caught_at timestamp NOT NULL, "
-                   "weight int, station int NOT NULL)",
-                   "CREATE INDEX part_at ON part (caught_at, id)",
-                   "CREATE INDEX part_weight ON part (weight, id)")  # fmt: skip
+            script(
+                shard,
+                "CREATE TABLE part (id int PRIMARY KEY, caught_at timestamp NOT NULL, "
+                "weight int, station int NOT NULL)",
+                "CREATE INDEX part_at ON part (caught_at, id)",
+                "CREATE INDEX part_weight ON part (weight, id)",
+            )
             port = shard.url.port
             script(
                 head,
@@ -138,8 +143,11 @@ def check_pages(engine, table=t, rows=ROWS):
 
 def test_pages_of_partitions_on_other_servers_are_right(foreign):
     check_pages(foreign[0])
-    alone = Table("single", MetaData(), *[Column(c.name, c.type, nullable=c.nullable,
-                  primary_key=c.primary_key) for c in t.c])  # fmt: skip
+    alone = Table(
+        "single",
+        MetaData(),
+        *[Column(c.name, c.type, nullable=c.nullable, primary_key=c.primary_key) for c in t.c],
+    )
     with foreign[1][0].connect() as shard:
         held = {row[0] for row in shard.exec_driver_sql("SELECT id FROM part")}
     check_pages(foreign[0], alone, [row for row in ROWS if row["id"] in held])
@@ -174,8 +182,14 @@ def test_pages_of_a_spread_table_are_right(spider):
 
 
 def test_a_ceiling_is_refused_where_it_would_lose_rows(spider):
-    listing = Listing(select(t.c.id), orders="caught_at", strategy="offset",
-                      steady=Steady(ceiling=True), sizes=Sizes(25), total="none")  # fmt: skip
+    listing = Listing(
+        select(t.c.id),
+        orders="caught_at",
+        strategy="offset",
+        steady=Steady(ceiling=True),
+        sizes=Sizes(25),
+        total="none",
+    )
     with spider[0].connect() as connection:
         page = listing.read(connection)
         with pytest.raises(ListingError, match="spread"):

@@ -25,13 +25,20 @@ from vrelko.errors import DatabaseError, ListingError
 from vrelko.planning.plan import SHAPES, routine_text, statements_text
 
 t = Table(
-    "takeaway", MetaData(), Column("id", Integer, primary_key=True), Column("a", Integer),
-    Column("w", Double), Column("at", DateTime, nullable=False), Column("b", String(9)),
-)  # fmt: skip
+    "takeaway",
+    MetaData(),
+    Column("id", Integer, primary_key=True),
+    Column("a", Integer),
+    Column("w", Double),
+    Column("at", DateTime, nullable=False),
+    Column("b", String(9)),
+)
 grid = Listing(
-    select(t.c.id, t.c.b).where(t.c.a == bindparam("a")), name="takeaway",
-    orders=["-at", "w", "-w:nulls-first"], sizes=Sizes(10, most=50),
-)  # fmt: skip
+    select(t.c.id, t.c.b).where(t.c.a == bindparam("a")),
+    name="takeaway",
+    orders=["-at", "w", "-w:nulls-first"],
+    sizes=Sizes(10, max=50),
+)
 
 
 def flat(texts):
@@ -61,8 +68,9 @@ def test_nulls_are_placed_without_a_sort():
     texts = flat(statements_text(grid, "keyset", "mariadb", {}, "first", "-w:nulls-first"))
     assert [where_of(one) for one in texts][1] == "w IS NOT NULL AND a = :a"
     assert all("ORDER BY w DESC, id DESC" in one for one in texts)
-    assert "NULLS" not in "".join(flat(statements_text(grid, "keyset", "postgresql", {},
-                                                       "after", "w")))  # fmt: skip
+    assert "NULLS" not in "".join(
+        flat(statements_text(grid, "keyset", "postgresql", {}, "after", "w"))
+    )
     assert "NULLS FIRST" in flat(statements_text(grid, "offset", "oracle", {}, None, "w"))[0] or (
         CAPABILITIES["oracle"].nulls_low is False
     )
@@ -103,9 +111,15 @@ def test_routines_give_the_pages_of_the_plain_query(made):
     if name == "sqlite":
         pytest.skip("SQLite has no stored routines")
     rows = [
-        {"id": i, "a": i % 2, "w": None if i % 5 == 0 else i % 7, "b": f"b{i}",
-         "at": datetime(2026, 3, i % 9 + 1, 5)} for i in range(1, 120)
-    ]  # fmt: skip
+        {
+            "id": i,
+            "a": i % 2,
+            "w": None if i % 5 == 0 else i % 7,
+            "b": f"b{i}",
+            "at": datetime(2026, 3, i % 9 + 1, 5),
+        }
+        for i in range(1, 120)
+    ]
     t.to_metadata(meta).create(connection)
     connection.execute(insert(t), rows)
     connection.commit()
@@ -127,10 +141,13 @@ def check_routine(connection, listing, name, order):
             given = {"page": page, "size": size, **wanted_by}
             found = [tuple(row) for row in connection.execute(call, given)]
             wanted = listing.read(
-                connection, Spot.number(max(page or 1, 1)), order=order,
+                connection,
+                Spot.number(max(page or 1, 1)),
+                order=order,
                 size=10 if size is None else max(size, 1),
-                params=wanted_by, past_end="empty",
-            )  # fmt: skip
+                params=wanted_by,
+                past_end="empty",
+            )
             told = int(wanted.next is not None) if listing.total == "none" else wanted.total.value
             assert [row[:-1] for row in found] == [tuple(row) for row in wanted], (order, given)
             if listing.total == "capped":
@@ -142,22 +159,34 @@ def check_routine(connection, listing, name, order):
 
 def filtered(total):
     return Listing(
-        select(t.c.id, t.c.b).where(t.c.a == bindparam("a")), name="takeaway", total=total, cap=20,
-        orders=["-at", "w", "-w:nulls-first"], sizes=Sizes(10, most=50),
+        select(t.c.id, t.c.b).where(t.c.a == bindparam("a")),
+        name="takeaway",
+        total=total,
+        cap=20,
+        orders=["-at", "w", "-w:nulls-first"],
+        sizes=Sizes(10, max=50),
         filters={"below": t.c.id < bindparam("below"), "b": t.c.b == bindparam("b")},
-    )  # fmt: skip
+    )
 
 
 @pytest.mark.parametrize("total", ["none", "exact", "capped"])
 def test_routines_of_servers_that_are_not_read_from(total):
     """SQL Server's and Oracle's as text, whose query a parser of each dialect reads."""
     for dialect, grammar, call in (
-        ("mssql", "tsql", "CREATE PROCEDURE takeaway_page @p_page INT = 1, @p_size INT = 10, "
-         "@p_a INTEGER, @p_below INTEGER = NULL, @p_b VARCHAR(9) = NULL"),
-        ("oracle", "oracle", "CREATE PROCEDURE takeaway_page (p_page IN NUMBER, p_size IN NUMBER, "
-         "p_a IN INTEGER, p_below IN INTEGER DEFAULT NULL, p_b IN VARCHAR2 DEFAULT NULL, "
-         "p_rows OUT SYS_REFCURSOR) AS"),
-    ):  # fmt: skip
+        (
+            "mssql",
+            "tsql",
+            "CREATE PROCEDURE takeaway_page @p_page INT = 1, @p_size INT = 10, "
+            "@p_a INTEGER, @p_below INTEGER = NULL, @p_b VARCHAR(9) = NULL",
+        ),
+        (
+            "oracle",
+            "oracle",
+            "CREATE PROCEDURE takeaway_page (p_page IN NUMBER, p_size IN NUMBER, "
+            "p_a IN INTEGER, p_below IN INTEGER DEFAULT NULL, p_b IN VARCHAR2 DEFAULT NULL, "
+            "p_rows OUT SYS_REFCURSOR) AS",
+        ),
+    ):
         for order in (None, "w", "-w:nulls-first"):
             routine = routine_text(filtered(total), dialect, {}, order)
             assert routine.partition("\n")[0] == call

@@ -39,8 +39,10 @@ def test_same_directions_join_into_a_row_value():
     assert "id > :vrelko_key_2" in first
     assert "(capture.species_id, capture.caught_at) > (:vrelko_key_0, :vrelko_key_1)" in second
     assert [where_of(sql).count("(") for sql in seek_texts("species_id,-ring", (1, 2, 3))] == [
-        0, 0, 0,
-    ]  # fmt: skip
+        0,
+        0,
+        0,
+    ]
 
 
 def test_nulls_are_ranges_of_their_own():
@@ -79,8 +81,9 @@ def test_forms_of_ranges():
     assert group_ranges(split, [False] * 3, frozenset(), "split") == tuple((r,) for r in split)
     null = Range((), null=0)
     assert group_ranges((*split, null), [False] * 3, frozenset({0}), "expanded-or") == (
-        split, (null,),
-    )  # fmt: skip
+        split,
+        (null,),
+    )
 
 
 @pytest.fixture(scope="module")
@@ -101,15 +104,25 @@ def indexed(larkmere_file, tmp_path_factory):
 @pytest.mark.parametrize(
     "order",
     [
-        "-caught_at", "id", "-id", "weight_g", "-weight_g", "weight_g:nulls-last",
-        "-weight_g:nulls-first", "status", "-status", "species_id,-caught_at,id",
-        "-species_id,caught_at,-id", "species_id,age_code,ring", "-species_id,-age_code,-ring",
+        "-caught_at",
+        "id",
+        "-id",
+        "weight_g",
+        "-weight_g",
+        "weight_g:nulls-last",
+        "-weight_g:nulls-first",
+        "status",
+        "-status",
+        "species_id,-caught_at,id",
+        "-species_id,caught_at,-id",
+        "species_id,age_code,ring",
+        "-species_id,-age_code,-ring",
     ],
-)  # fmt: skip
+)
 def test_a_page_at_any_depth_reads_about_a_page(indexed, order):
     """Tie groups here hold up to 13,000 rows: the bound holds for them too."""
     listing = Listing(select(capture.c.id, capture.c.ring), orders=order, total="none")
-    wide = Listing(select(capture.c.id), orders=order, sizes=Sizes(1, most=1), total="none")
+    wide = Listing(select(capture.c.id), orders=order, sizes=Sizes(1, max=1), total="none")
     with indexed.connect() as connection:
         for depth in (0, 50, 3_000, 9_990, 17_000, 19_960):
             key = wide.read(connection, Spot.offset(depth)).keys[0]

@@ -35,9 +35,13 @@ def shelf(made):
     """Forty rows in the order of -n, of two groups, and the connection they are on."""
     connection, meta = made
     table = Table(
-        "shelf", meta, Column("id", Integer, primary_key=True, autoincrement=False),
-        Column("n", Integer), Column("kind", String(5)), Index("shelf_n", "n", "id"),
-    )  # fmt: skip
+        "shelf",
+        meta,
+        Column("id", Integer, primary_key=True, autoincrement=False),
+        Column("n", Integer),
+        Column("kind", String(5)),
+        Index("shelf_n", "n", "id"),
+    )
     meta.create_all(connection)
     rows = [{"id": i, "n": i // 2 if i % 7 else None, "kind": "ab"[i % 2]} for i in range(40)]
     connection.execute(insert(table), rows)
@@ -47,9 +51,14 @@ def shelf(made):
 
 def shelf_listing(table, strategy="offset", **settings):
     return Listing(
-        select(table.c.id, table.c.n), name="shelf", orders="-n:nulls-last", sizes=Sizes(5),
-        filters={"kind": table.c.kind == bindparam("kind")}, strategy=strategy, **settings,
-    )  # fmt: skip
+        select(table.c.id, table.c.n),
+        name="shelf",
+        orders="-n:nulls-last",
+        sizes=Sizes(5),
+        filters={"kind": table.c.kind == bindparam("kind")},
+        strategy=strategy,
+        **settings,
+    )
 
 
 def ids(page):
@@ -89,10 +98,16 @@ def test_a_ceiling_goes_with_a_filter_and_is_bound_to_it(shelf):
     page = listing.read(connection, params={"kind": "a"})
     connection.execute(insert(table), [{"id": 100, "n": 99, "kind": "a"}])
     second = listing.read(connection, page.next, params={"kind": "a"})
-    assert ids(second) == [row.id for row in connection.execute(
-        select(table.c.id).where(table.c.kind == "a", table.c.id < 100)
-        .order_by(table.c.n.is_(None), table.c.n.desc(), table.c.id.desc()).limit(5).offset(5)
-    )]  # fmt: skip
+    assert ids(second) == [
+        row.id
+        for row in connection.execute(
+            select(table.c.id)
+            .where(table.c.kind == "a", table.c.id < 100)
+            .order_by(table.c.n.is_(None), table.c.n.desc(), table.c.id.desc())
+            .limit(5)
+            .offset(5)
+        )
+    ]
     with pytest.raises(CursorError, match="another listing"):
         listing.read(connection, Spot.number(2), ceiling=page.ceiling)
     empty = listing.read(connection, params={"kind": "z"})
@@ -151,9 +166,12 @@ def test_a_frozen_list_stays_and_ends(shelf, tmp_path):
     small = shelf_listing(table, "frozen-ids", steady=Steady(frozen=FrozenIds(store, most=10)))
     with pytest.raises(PageError, match="more than 10 rows"):
         small.read(connection)
-    assert shelf_listing(
-        table, "frozen-ids", steady=Steady(frozen=frozen)
-    ).read(connection, params={"kind": "z"}).rows == []  # fmt: skip
+    assert (
+        shelf_listing(table, "frozen-ids", steady=Steady(frozen=frozen))
+        .read(connection, params={"kind": "z"})
+        .rows
+        == []
+    )
     store.dispose()
 
 
@@ -180,9 +198,11 @@ def test_anchored_pages_hold_every_row_once(shelf, tmp_path):
     loaded = Anchors.load(file)
     assert loaded == listing.steady.anchors
     listing = shelf_listing(table, "anchored", steady=Steady(anchors=loaded))
-    connection.execute(insert(table), [
-        {"id": 100 + i, "n": 12, "kind": "a"} for i in range(30)
-    ] + [{"id": 200, "n": 99, "kind": "b"}, {"id": 201, "n": None, "kind": "b"}])  # fmt: skip
+    connection.execute(
+        insert(table),
+        [{"id": 100 + i, "n": 12, "kind": "a"} for i in range(30)]
+        + [{"id": 200, "n": 99, "kind": "b"}, {"id": 201, "n": None, "kind": "b"}],
+    )
     connection.execute(delete(table).where(table.c.id.in_([36, 37])))
     pages = [listing.read(connection, Spot.number(n + 1)) for n in range(8)]
     every = [id_ for page in shelf_listing(table).walk(connection) for id_ in ids(page)]
@@ -225,9 +245,13 @@ def test_settling_waits_for_late_commits(made, kind):
         value = moment.replace(tzinfo=None) if kind == "naive" else value
         connection.execute(insert(table), {"id": i, "at": value})
     settled = Listing(
-        select(table), name="tail", kind="feed", orders="at", sizes=Sizes(2),
+        select(table),
+        name="tail",
+        kind="feed",
+        orders="at",
+        sizes=Sizes(2),
         steady=Steady(settle=Settle("at", seconds=30)),
-    )  # fmt: skip
+    )
     page = settled.read(connection)
     assert ids(page) == [0, 1]
     page = settled.read(connection, page.next)
@@ -284,8 +308,13 @@ def vrelko_meta():
     return MetaData()
 
 
-T = Table("things", vrelko_meta(), Column("id", Integer, primary_key=True),
-          Column("name", String(9)), Column("at", DateTime()))  # fmt: skip
+T = Table(
+    "things",
+    vrelko_meta(),
+    Column("id", Integer, primary_key=True),
+    Column("name", String(9)),
+    Column("at", DateTime()),
+)
 
 
 @pytest.mark.parametrize(

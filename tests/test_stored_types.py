@@ -79,12 +79,22 @@ def check(connection, engine, kind, table, direction, jumps):
     )
     truth = [tuple(row) for row in truth]
     if engine == "mariadb" and kind in ("text", "long"):
-        truth = [tuple(row) for row in connection.exec_driver_sql(
-            f"SELECT id FROM hard ORDER BY k IS NULL, LEFT(k, 255){down}, id{down}")]  # fmt: skip
+        truth = [
+            tuple(row)
+            for row in connection.exec_driver_sql(
+                f"SELECT id FROM hard ORDER BY k IS NULL, LEFT(k, 255){down}, id{down}"
+            )
+        ]
 
     def make():
-        return Listing(select(table.c.id), name="hard", orders=f"{direction}k:nulls-last",
-                       sizes=Sizes(4), secrets=[b"x" * 16], total="exact")  # fmt: skip
+        return Listing(
+            select(table.c.id),
+            name="hard",
+            orders=f"{direction}k:nulls-last",
+            sizes=Sizes(4),
+            secrets=[b"x" * 16],
+            total="exact",
+        )
 
     if (engine, kind) in REFUSED:
         with pytest.raises(OrderError, match="concat"):

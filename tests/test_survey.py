@@ -31,9 +31,10 @@ def test_facts_agree_with_full_scans(larkmere):
         assert facts.rows == connection.scalar(text("SELECT count(*) FROM capture"))
         for column in facts.columns:
             distinct, nulls = connection.execute(
-                text(f"SELECT count(DISTINCT {column.name}), sum({column.name} IS NULL) "
-                     "FROM capture")
-            ).one()  # fmt: skip
+                text(
+                    f"SELECT count(DISTINCT {column.name}), sum({column.name} IS NULL) FROM capture"
+                )
+            ).one()
             assert column.null_share == pytest.approx(nulls / facts.rows, abs=0.05), column.name
             assert 0.5 < column.distinct / distinct < 2, column.name
             assert column.nullable == capture.c[column.name].nullable
@@ -61,8 +62,11 @@ def test_it_neither_writes_nor_scans(own_larkmere, larkmere_file):
     everything = vrelko.survey(own_larkmere)
     assert digest() == before
     assert {table.name for table in everything.tables} == {
-        "capture", "follow", "species", "station",
-    }  # fmt: skip
+        "capture",
+        "follow",
+        "species",
+        "station",
+    }
     with own_larkmere.connect() as connection:
         assert not connection.scalar(
             text("SELECT count(*) FROM sqlite_master WHERE name LIKE 'sqlite_stat%'")
@@ -155,7 +159,12 @@ def test_json_in_json_out(larkmere):
         facts.table("captures")
     with pytest.raises(FactsError, match="Did you mean 'ring'"):
         facts.table("capture").column("rings")
-    for wrong in ("", "[]", "{}", '{"schema": "vrelko.facts/1"}',
-                  '{"schema": "vrelko.facts/1", "server": {}, "tables": []}'):  # fmt: skip
+    for wrong in (
+        "",
+        "[]",
+        "{}",
+        '{"schema": "vrelko.facts/1"}',
+        '{"schema": "vrelko.facts/1", "server": {}, "tables": []}',
+    ):
         with pytest.raises(FactsError):
             Facts.from_json(wrong)

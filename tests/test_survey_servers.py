@@ -22,16 +22,20 @@ def engine(server):
     if server.dialect.name == "sqlite":
         pytest.skip("SQLite is surveyed in test_survey.py")
     with server.begin() as connection:
-        connection.execute(text(
-            "CREATE TABLE seen (id bigint PRIMARY KEY, site int NOT NULL, hour int, "
-            "note varchar(40) NOT NULL)"
-        ))  # fmt: skip
+        connection.execute(
+            text(
+                "CREATE TABLE seen (id bigint PRIMARY KEY, site int NOT NULL, hour int, "
+                "note varchar(40) NOT NULL)"
+            )
+        )
         connection.execute(text("CREATE INDEX seen_site ON seen (site, hour)"))
         connection.execute(text("CREATE TABLE nothing (id bigint PRIMARY KEY)"))
-        connection.execute(text(
-            "INSERT INTO seen SELECT i, i % 20, CASE WHEN i % 5 = 0 THEN NULL ELSE i END, 'x' "
-            f"FROM {SERIES[server.dialect.name]}"
-        ))  # fmt: skip
+        connection.execute(
+            text(
+                "INSERT INTO seen SELECT i, i % 20, CASE WHEN i % 5 = 0 THEN NULL ELSE i END, 'x' "
+                f"FROM {SERIES[server.dialect.name]}"
+            )
+        )
         connection.execute(text("CREATE VIEW shown AS SELECT * FROM seen"))
     yield server
     with server.begin() as connection:

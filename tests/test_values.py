@@ -160,8 +160,13 @@ def test_stored_datetimes_of_any_spelling_are_walked(larkmere, tmp_path):
 
     engine = create_engine(f"sqlite:///{tmp_path / 'spelled.db'}")
     table = Table("m", MetaData(), Column("id", Integer, primary_key=True), Column("at", DateTime))
-    spelled = ["2026-03-01 05:00:00", "2026-03-01 05:00:00.000000", "2026-03-01 05:00:00.5",
-               "2026-03-01 05:00:00.500000", "2026-03-01 05:00:01"]  # fmt: skip
+    spelled = [
+        "2026-03-01 05:00:00",
+        "2026-03-01 05:00:00.000000",
+        "2026-03-01 05:00:00.5",
+        "2026-03-01 05:00:00.500000",
+        "2026-03-01 05:00:01",
+    ]
     with engine.connect() as connection:
         table.create(connection)
         for i in range(1, 41):
@@ -180,9 +185,12 @@ def test_stored_datetimes_of_any_spelling_are_walked(larkmere, tmp_path):
 def test_given_keys_may_be_plain_values(made):
     connection, meta = made
     table = Table(
-        "given", meta, Column("id", Integer, primary_key=True), Column("at", DateTime),
+        "given",
+        meta,
+        Column("id", Integer, primary_key=True),
+        Column("at", DateTime),
         Column("c", Enum(Colour)),
-    )  # fmt: skip
+    )
     rows = [{"id": i, "at": datetime(2026, 3, i), "c": Colour.red} for i in range(1, 10)]
     table.create(connection)
     connection.execute(insert(table), rows)
@@ -211,8 +219,7 @@ def test_rows_that_the_driver_cannot_read(made):
     connection, meta = made
     if connection.dialect.name != "postgresql":
         pytest.skip("only PostgreSQL stores infinite timestamps")
-    table = Table("far", meta, Column("id", Integer, primary_key=True),
-                  Column("at", DateTime))  # fmt: skip
+    table = Table("far", meta, Column("id", Integer, primary_key=True), Column("at", DateTime))
     table.create(connection)
     connection.execute(text("INSERT INTO far VALUES (1, 'infinity')"))
     with pytest.raises(DatabaseError, match="Cast the column"):
@@ -233,8 +240,13 @@ def test_parameters_of_another_type_are_bad_requests(made):
 
 
 def test_types_without_an_order_are_refused():
-    table = Table("j", MetaData(), Column("id", Integer, primary_key=True), Column("v", JSON),
-                  Column("w", postgresql.ARRAY(Integer)))  # fmt: skip
+    table = Table(
+        "j",
+        MetaData(),
+        Column("id", Integer, primary_key=True),
+        Column("v", JSON),
+        Column("w", postgresql.ARRAY(Integer)),
+    )
     for order in ("v", "w"):
         with pytest.raises(OrderError, match="has no order a page can rely on"):
             Listing(select(table), orders=order)
@@ -244,8 +256,9 @@ def test_a_session_in_another_time_zone_reads_the_same(made):
     connection, meta = made
     if connection.dialect.name != "postgresql":
         pytest.skip("zoned times are PostgreSQL's")
-    table = Table("z", meta, Column("id", Integer, primary_key=True),
-                  Column("at", DateTime(timezone=True)))  # fmt: skip
+    table = Table(
+        "z", meta, Column("id", Integer, primary_key=True), Column("at", DateTime(timezone=True))
+    )
     table.create(connection)
     rows = [{"id": i, "at": datetime(2026, 3, 1, i, tzinfo=UTC)} for i in range(1, 20)]
     connection.execute(insert(table), rows)

@@ -217,7 +217,7 @@ def test_before_and_after_any_row_are_its_neighbours(server, case, cut):
     if not truth:
         return
     cut %= len(truth)
-    listing = case.listing(sizes=Sizes(100, most=None))
+    listing = case.listing(sizes=Sizes(100, max=None))
     with connected(server, case.table, case.rows) as connection:
         read = partial(listing.read, connection, params=case.params)
         whole = read()

@@ -101,9 +101,15 @@ def test_a_billion_rows_take_no_more_than_their_changes():
         assert fast.play(stage, way).served == 1_000
 
 
-@pytest.mark.parametrize("wrong", [
-    {"rows": -1}, {"size": 0}, {"times": ()}, {"overlap": -1},
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "wrong",
+    [
+        {"rows": -1},
+        {"size": 0},
+        {"times": ()},
+        {"overlap": -1},
+    ],
+)
 def test_absurd_courses_are_refused(wrong):
     with pytest.raises(PageError):
         Course(**{"rows": 3, "size": 1, "times": (0.0,), "events": (), **wrong})

@@ -28,8 +28,8 @@ from vrelko.engines.registry import open_database
 from vrelko.errors import ListingError, VrelkoError
 from vrelko.larkmere.schema import capture, species
 from vrelko.web import (
-    Looks,
-    Wire,
+    Appearance,
+    HttpOptions,
     Words,
     exports,
     headings,
@@ -45,15 +45,26 @@ from vrelko.web.application import describe_app
 c = capture.c
 GRID = vrelko.Listing(
     select(c.id, c.ring, c.caught_at, c.weight_g).where(c.station_id == bindparam("station")),
-    name="grid", orders=["-caught_at", "caught_at", "-weight_g:nulls-last"], total="exact",
-    filters={"species": c.species_id.in_(bindparam("species", expanding=True)),
-             "since": c.caught_at >= bindparam("since")},
-    search=Search(["ring"]), sizes=Sizes(10, most=50), expose=True,
-)  # fmt: skip
+    name="grid",
+    orders=["-caught_at", "caught_at", "-weight_g:nulls-last"],
+    total="exact",
+    filters={
+        "species": c.species_id.in_(bindparam("species", expanding=True)),
+        "since": c.caught_at >= bindparam("since"),
+    },
+    search=Search(["ring"]),
+    sizes=Sizes(10, max=50),
+    expose=True,
+)
 FEED = vrelko.Listing(
-    select(c.id, c.ring), name="feed", kind="feed", orders="-caught_at", sizes=Sizes(20, most=40),
-    filters={"status": c.status == bindparam("status")}, expose=True,
-)  # fmt: skip
+    select(c.id, c.ring),
+    name="feed",
+    kind="feed",
+    orders="-caught_at",
+    sizes=Sizes(20, max=40),
+    filters={"status": c.status == bindparam("status")},
+    expose=True,
+)
 CHOICES = vrelko.Listing(
     select(species.c.id, species.c.name), name="species", kind="choices", orders="name", cap=500
 )
@@ -106,19 +117,26 @@ def test_a_feed_ends_once(client):
 
 
 def test_links_fit_clients_there_are(larkmere):
-    wires = {
-        "grid": Wire(page="start", size="length", sort="order", offsets=True, numbers=True,
-                     fields={"rows": "data", "from_to": None}, prefix="g_"),
-        "feed": Wire(in_path=True, prefix="f_", unknown="ignore"),
-    }  # fmt: skip
-    client = TestClient(make_app(LISTINGS, larkmere, wires=wires))
+    http_of = {
+        "grid": HttpOptions(
+            page="start",
+            size="length",
+            sort="order",
+            offsets=True,
+            numbers=True,
+            fields={"rows": "data", "from_to": None},
+            prefix="g_",
+        ),
+        "feed": HttpOptions(in_path=True, prefix="f_", unknown="ignore"),
+    }
+    client = TestClient(make_app(LISTINGS, larkmere, http_of=http_of))
     first = client.get("/grid?g_station=3&g_length=20&f_status=4").json()
     assert "from_to" not in first
     assert len(first["data"]) == 20
     assert first["links"]["next"] == "/grid?g_station=3&g_length=20&f_status=4&g_start=20"
     third = client.get("/grid?g_station=3&g_length=20&g_start=40").json()
     assert (third["number"], third["offset"]) == (3, 40)
-    zero = TestClient(make_app(LISTINGS, larkmere, wire=Wire(first=0, numbers=True)))
+    zero = TestClient(make_app(LISTINGS, larkmere, http=HttpOptions(first=0, numbers=True)))
     answer = zero.get("/grid?station=3&page=1").json()
     assert (answer["number"], answer["offset"]) == (1, 10)
     assert answer["links"]["next"].endswith("page=2")
@@ -168,19 +186,27 @@ def test_plain_functions_for_any_framework(larkmere):
 @pytest.mark.parametrize(
     ("query", "code"),
     [
-        ("station=3&page=0", "page-range"), ("station=3&page=-1", "page-range"),
-        ("station=3&page=two", "page-number"), ("station=3&page=9" + "9" * 40, "page-number"),
-        ("station=3&size=0", "size-range"), ("station=3&size=51", "size-range"),
-        ("station=3&size=x", "size-number"), ("station=3&sort=ring", "order-not-allowed"),
-        ("station=3&sort=--", "order-syntax"), ("station=3&cursor=abc", "cursor-altered"),
+        ("station=3&page=0", "page-range"),
+        ("station=3&page=-1", "page-range"),
+        ("station=3&page=two", "page-number"),
+        ("station=3&page=9" + "9" * 40, "page-number"),
+        ("station=3&size=0", "size-range"),
+        ("station=3&size=51", "size-range"),
+        ("station=3&size=x", "size-number"),
+        ("station=3&sort=ring", "order-not-allowed"),
+        ("station=3&sort=--", "order-syntax"),
+        ("station=3&cursor=abc", "cursor-altered"),
         ("station=3&cursor=abc&page=2", "web-position"),
         ("station=3&page=1&page=2", "web-repeated"),
-        ("station=three", "web-value"), ("station=9999999999999999999", "web-value"),
-        ("station=3&since=soon", "web-value"), ("station=3&nonsense=1", "web-parameter"),
+        ("station=three", "web-value"),
+        ("station=9999999999999999999", "web-value"),
+        ("station=3&since=soon", "web-value"),
+        ("station=3&nonsense=1", "web-parameter"),
         ("station=1_0", "web-value"),
-        ("station=3&search=%00", "web-value"), ("", "parameter-missing"),
+        ("station=3&search=%00", "web-value"),
+        ("", "parameter-missing"),
     ],
-)  # fmt: skip
+)
 def test_bad_requests_are_problems_with_what_to_do(client, query, code):
     answer = client.get(f"/grid?{query}")
     assert answer.status_code == 400
@@ -193,13 +219,16 @@ def test_bad_requests_are_problems_with_what_to_do(client, query, code):
 
 def test_other_faults_are_problems_too(client, larkmere, tmp_path):
     for method, url, status in (
-        ("get", "/nowhere", 404), ("post", "/grid", 405),
-        ("get", "/species/export", 404), ("get", "/grid/4", 404),
-    ):  # fmt: skip
+        ("get", "/nowhere", 404),
+        ("post", "/grid", 405),
+        ("get", "/species/export", 404),
+        ("get", "/grid/4", 404),
+    ):
         answer = getattr(client, method)(url)
         assert (answer.status_code, answer.headers["content-type"]) == (
-            status, "application/problem+json",
-        )  # fmt: skip
+            status,
+            "application/problem+json",
+        )
     assert "Did you mean 'grid'" in client.get("/gird").json()["detail"]
     picky = client.get("/grid?station=3", headers={"accept": "image/png"})
     assert picky.status_code == 406
@@ -214,7 +243,7 @@ def test_other_faults_are_problems_too(client, larkmere, tmp_path):
 
 
 def test_what_is_clamped_says_so(larkmere):
-    client = TestClient(make_app(LISTINGS, larkmere, wire=Wire(on_bad_page="clamp")))
+    client = TestClient(make_app(LISTINGS, larkmere, http=HttpOptions(on_bad_page="clamp")))
     answer = client.get("/grid?station=3&page=minus&size=900").json()
     assert (answer["size"], answer["number"]) == (50, 1)
     assert "not allowed" in answer["clamped"]
@@ -234,27 +263,49 @@ def test_entity_tags(client):
 
 def test_values_are_exact():
     values = {
-        "day": date(2026, 3, 1), "at": datetime(2026, 3, 1, 7, 0, 0, 5), "d": Decimal("1.10"),
-        "u": UUID(int=5), "b": b"\x00\xff", "i": 2**70, "f": 0.1, "n": None,
-        "t": timedelta(days=1, seconds=2, microseconds=500_000), "s": "é</script>",
-    }  # fmt: skip
+        "day": date(2026, 3, 1),
+        "at": datetime(2026, 3, 1, 7, 0, 0, 5),
+        "d": Decimal("1.10"),
+        "u": UUID(int=5),
+        "b": b"\x00\xff",
+        "i": 2**70,
+        "f": 0.1,
+        "n": None,
+        "t": timedelta(days=1, seconds=2, microseconds=500_000),
+        "s": "é</script>",
+    }
     assert json.loads(to_json(values)) == {
-        "day": "2026-03-01", "at": "2026-03-01T07:00:00.000005", "d": "1.10",
-        "u": "00000000-0000-0000-0000-000000000005", "b": "AP8=", "i": 2**70, "f": 0.1, "n": None,
-        "t": "P1DT2.5S", "s": "é</script>",
-    }  # fmt: skip
+        "day": "2026-03-01",
+        "at": "2026-03-01T07:00:00.000005",
+        "d": "1.10",
+        "u": "00000000-0000-0000-0000-000000000005",
+        "b": "AP8=",
+        "i": 2**70,
+        "f": 0.1,
+        "n": None,
+        "t": "P1DT2.5S",
+        "s": "é</script>",
+    }
     assert json.loads(to_json([float("nan"), -float("inf"), {"x": float("inf")}])) == [
-        "NaN", "-Infinity", {"x": "Infinity"},
-    ]  # fmt: skip
+        "NaN",
+        "-Infinity",
+        {"x": "Infinity"},
+    ]
 
 
 def test_cells_show_what_people_expect(client):
-    cell = Looks().cell
+    cell = Appearance().cell
     shown = {
-        Decimal("1E+3"): "1000", Decimal("0E-4"): "0.0000", None: "", True: "True",
-        b"\x00\xff": "00 ff", bytes(20): "00 " * 15 + "00 … (20 bytes)", (1, None, "b"): "1, , b",
-        frozenset({"b", "a"}): "a, b", datetime(2026, 3, 1, 7): "2026-03-01 07:00:00",
-    }  # fmt: skip
+        Decimal("1E+3"): "1000",
+        Decimal("0E-4"): "0.0000",
+        None: "",
+        True: "True",
+        b"\x00\xff": "00 ff",
+        bytes(20): "00 " * 15 + "00 … (20 bytes)",
+        (1, None, "b"): "1, , b",
+        frozenset({"b", "a"}): "a, b",
+        datetime(2026, 3, 1, 7): "2026-03-01 07:00:00",
+    }
     assert {value: cell("x", value) for value in shown} == shown
     assert cell("x", {"a": [1, Decimal("0.5")]}) == '{"a":[1,"0.5"]}'
     assert cell("x", [[1], [2]]) == "[[1],[2]]"
@@ -277,12 +328,15 @@ def test_numbers_in_json_columns_stay_exact(server, tmp_path):
     meta.drop_all(place)
     place.dispose()
     assert json.loads(to_json(data)) == {
-        "big": 12345678901234567890123, "fine": "0.1234567890123456789", "far": "1E+400", "n": 1.5,
-    }  # fmt: skip
+        "big": 12345678901234567890123,
+        "fine": "0.1234567890123456789",
+        "far": "1E+400",
+        "n": 1.5,
+    }
 
 
 def test_positions_in_the_path_are_described(larkmere):
-    app = make_app(LISTINGS, larkmere, wires={"feed": Wire(in_path=True)})
+    app = make_app(LISTINGS, larkmere, http_of={"feed": HttpOptions(in_path=True)})
     paths = describe_app(app)["paths"]
     names = [one["name"] for one in paths["/feed/{position}"]["get"]["parameters"]]
     assert names[0] == "position"
@@ -327,8 +381,8 @@ def test_an_export_keeps_to_its_rate(larkmere, monkeypatch):
         waits.append(seconds)
 
     monkeypatch.setattr(exports.asyncio, "sleep", sleep)
-    wires = {"feed": Wire(export_rows_s=10)}
-    client = TestClient(make_app(LISTINGS, larkmere, wires=wires))
+    http_of = {"feed": HttpOptions(export_rows_s=10)}
+    client = TestClient(make_app(LISTINGS, larkmere, http_of=http_of))
     lines = client.get("/feed/export?status=3").text.splitlines()
     rows = sum("ring" in line for line in lines)
     assert len(waits) == -(-rows // exports.BATCH)
@@ -337,9 +391,11 @@ def test_an_export_keeps_to_its_rate(larkmere, monkeypatch):
 
 def test_tenants_are_no_readers_choice(larkmere):
     app = make_app(
-        LISTINGS, larkmere, scope=lambda request: request.headers.get("x-reader"),
+        LISTINGS,
+        larkmere,
+        scope=lambda request: request.headers.get("x-reader"),
         params={"grid": {"station": lambda request: int(request.headers["x-station"])}},
-    )  # fmt: skip
+    )
     client = TestClient(app)
     mine = client.get("/grid", headers={"x-station": "3", "x-reader": "a"})
     following = mine.links["next"]["url"]
@@ -376,17 +432,21 @@ def test_one_address_three_answers(client):
 
 
 def test_controls_take_words_classes_and_templates(larkmere, tmp_path):
-    words = Words(next="weiter", prev="zurück", of="{rows} von {total}",
-                  number=lambda n: f"{n:,}".replace(",", "."))  # fmt: skip
+    words = Words(
+        next="weiter",
+        prev="zurück",
+        of="{rows} von {total}",
+        number=lambda n: f"{n:,}".replace(",", "."),
+    )
     page = GRID.read(larkmere, Spot.number(2), params={"station": 1})
-    looks = Looks(words=words, classes={"link": "btn & <b>"})
-    html = render_controls(page, "/x?a=<script>&b=%22", looks=looks)
+    appearance = Appearance(words=words, classes={"link": "btn & <b>"})
+    html = render_controls(page, "/x?a=<script>&b=%22", appearance=appearance)
     assert 'class="btn &amp; &lt;b&gt;"' in html
     assert "<script>" not in html
     assert "11–20 von 1." in html
     assert "weiter" in html
     (tmp_path / "controls.html").write_text("<i>{{ words.next }} {{ urls.next }}</i>")
-    own = render_controls(page, "?a=1", looks=Looks(templates=tmp_path))
+    own = render_controls(page, "?a=1", appearance=Appearance(templates=tmp_path))
     assert re.fullmatch(r"<i>Next \?a=1&amp;cursor=[^<]+</i>", own)
     one, *_ = headings(["caught_at", "ring", "weight_g"], GRID, "caught_at", "?size=5")
     assert (one.state, one.url) == ("ascending", "?size=5&sort=-caught_at")
@@ -396,12 +456,17 @@ def test_controls_take_words_classes_and_templates(larkmere, tmp_path):
 
 
 def test_wires_that_cannot_be():
-    for wrong in ({"first": 2}, {"fields": {"row": "x"}}, {"page": "size"}, {"slots": 3},
-                  {"export_rows_s": 0}):  # fmt: skip
+    for wrong in (
+        {"first": 2},
+        {"fields": {"row": "x"}},
+        {"page": "size"},
+        {"strip_width": 3},
+        {"export_rows_s": 0},
+    ):
         with pytest.raises(ListingError, match=r"first page|no field|one name|at least 5"):
-            Wire(**wrong)
+            HttpOptions(**wrong)
     with pytest.raises(ListingError, match="the page's own"):
-        request_from("station=3", GRID, Wire(cursor="station"))
+        request_from("station=3", GRID, HttpOptions(cursor="station"))
 
 
 CHARS = st.text(st.characters(codec="utf-8"), max_size=12)
@@ -462,8 +527,12 @@ def test_the_description_is_valid_and_true(larkmere, mode):
     schema = schemathesis.openapi.from_asgi("/openapi.json", make_app(LISTINGS, larkmere))
     operations = [found.ok() for found in schema.get_all_operations()]
     assert {one.label for one in operations} == {
-        "GET /grid", "GET /grid/export", "GET /feed", "GET /feed/export", "GET /species",
-    }  # fmt: skip
+        "GET /grid",
+        "GET /grid/export",
+        "GET /feed",
+        "GET /feed/export",
+        "GET /species",
+    }
     for operation in operations:
 
         @settings(max_examples=40, suppress_health_check=list(HealthCheck))

@@ -61,8 +61,11 @@ def main() -> None:
             make(engine, drawn)
             made = perf_counter() - began
             rows += measure_drawn(engine, drawn, given.pages, given.seed)
-            print(f"{name} {drawn.name}: made in {made:.0f} s, measured in "
-                  f"{perf_counter() - began - made:.0f} s", flush=True)  # fmt: skip
+            print(
+                f"{name} {drawn.name}: made in {made:.0f} s, measured in "
+                f"{perf_counter() - began - made:.0f} s",
+                flush=True,
+            )
             results[name] = rows
             Path(given.json).write_text(json.dumps(results))
         engine.dispose()
@@ -80,7 +83,7 @@ def measure_drawn(engine, drawn, pages, seed):
         share = rng.random() if i % 2 else 10 ** -rng.uniform(0, 4)
         size = round(10 ** rng.uniform(1, 2.7))
         listing = drawn.listings[which]()
-        listing = listing.changed(sizes=vrelko.Sizes(size, most=None))
+        listing = listing.changed(sizes=vrelko.Sizes(size, max=None))
         if which not in facts:
             facts[which] = vrelko.survey(engine, listing)
         plan = vrelko.plan(listing, facts[which], engine=engine)
@@ -108,15 +111,27 @@ def measure_page(engine, drawn, which, plan, share, size):
             if run.cut or run.counted is None:
                 continue
             time = clock.time(trial.estimate, trial.passing, trial.path)
-            records.append({
-                "shape": drawn.name, "listing": which, "strategy": strategy, "offset": offset,
-                "size": size, "path": trial.path,
-                "believed": bench.model.believes(strategy, offset, size),
-                "expected": counted_as(clock.rates.engine, trial.estimate),
-                "counted": run.counted, "ms": ms, "predicted": time.ms, "low": time.low,
-                "high": time.high, "spent": plan.spent_ms, "limit": BUDGET_MS,
-                "verdict": plan.verdict.strategy, "rows": plan.judgement.rows,
-            })  # fmt: skip
+            records.append(
+                {
+                    "shape": drawn.name,
+                    "listing": which,
+                    "strategy": strategy,
+                    "offset": offset,
+                    "size": size,
+                    "path": trial.path,
+                    "believed": bench.model.believes(strategy, offset, size),
+                    "expected": counted_as(clock.rates.engine, trial.estimate),
+                    "counted": run.counted,
+                    "ms": ms,
+                    "predicted": time.ms,
+                    "low": time.low,
+                    "high": time.high,
+                    "spent": plan.spent_ms,
+                    "limit": BUDGET_MS,
+                    "verdict": plan.verdict.strategy,
+                    "rows": plan.judgement.rows,
+                }
+            )
     return records
 
 
@@ -128,9 +143,11 @@ def report(name, rows, worst):
     q = errors(rows, "expected", "counted")
     for i in np.argsort(-q)[:worst]:
         r = rows[i]
-        print(f"  {q[i]:8.2f} {r['shape']} | {r['listing']} | {r['strategy']} {r['offset']} "
-              f"+{r['size']} of {r['rows']:.0f} [{r['path']}] {r['expected']:.1f} / "
-              f"{r['counted']:.1f} believed {r['believed']}")  # fmt: skip
+        print(
+            f"  {q[i]:8.2f} {r['shape']} | {r['listing']} | {r['strategy']} {r['offset']} "
+            f"+{r['size']} of {r['rows']:.0f} [{r['path']}] {r['expected']:.1f} / "
+            f"{r['counted']:.1f} believed {r['believed']}"
+        )
 
 
 def lines_of(rows):
@@ -147,14 +164,18 @@ def lines_of(rows):
     for title, some in (*kinds, ("all", "all")):
         mine = [i for i, r in enumerate(rows) if some == "all" or r["believed"] is some]
         if mine:
-            yield (f"| {title} | {len(mine) / len(rows):.0%} | {np.median(q[mine]):.2f} | "
-                   f"{np.percentile(q[mine], 95):.2f} | {q[mine].max():.2f} | "
-                   f"{np.median(times[mine]):.2f} | {np.percentile(times[mine], 95):.2f} | "
-                   f"{inside[mine].mean():.0%} | {np.median(width[mine]):.1f}× |")  # fmt: skip
+            yield (
+                f"| {title} | {len(mine) / len(rows):.0%} | {np.median(q[mine]):.2f} | "
+                f"{np.percentile(q[mine], 95):.2f} | {q[mine].max():.2f} | "
+                f"{np.median(times[mine]):.2f} | {np.percentile(times[mine], 95):.2f} | "
+                f"{inside[mine].mean():.0%} | {np.median(width[mine]):.1f}× |"
+            )
     spent = [r["spent"] for r in rows]
     yield ""
-    yield (f"- database time of a plan: {np.median(spent):,.0f} ms in the middle, "
-           f"{max(spent):,.0f} ms at most")  # fmt: skip
+    yield (
+        f"- database time of a plan: {np.median(spent):,.0f} ms in the middle, "
+        f"{max(spent):,.0f} ms at most"
+    )
     by_page = defaultdict(list)
     for r in rows:
         by_page[r["shape"], r["listing"], r["offset"], r["size"]].append(r)
@@ -167,8 +188,10 @@ def lines_of(rows):
         lost, total = taken["ms"] - best["ms"], total + 1
         good += taken["ms"] <= 1.1 * best["ms"] or lost <= 0.2
         bad += taken["ms"] > 3 * best["ms"] and lost > 5
-    yield (f"- choice: {good / total:.1%} of {total} within 1.1× or 0.2 ms of the best, "
-           f"worse than 3× and 5 ms: {bad}")  # fmt: skip
+    yield (
+        f"- choice: {good / total:.1%} of {total} within 1.1× or 0.2 ms of the best, "
+        f"worse than 3× and 5 ms: {bad}"
+    )
 
 
 def errors(rows, one, other):

@@ -56,8 +56,11 @@ def main() -> None:
             table = make(engine, shape)
             made = perf_counter() - began
             rows += measure_shape(engine, shape, table, given.pages, given.seed)
-            print(f"{name} {shape.name}: made in {made:.0f} s, measured in "
-                  f"{perf_counter() - began - made:.0f} s", flush=True)  # fmt: skip
+            print(
+                f"{name} {shape.name}: made in {made:.0f} s, measured in "
+                f"{perf_counter() - began - made:.0f} s",
+                flush=True,
+            )
             results[name] = rows
             Path(given.json).write_text(json.dumps(results))
         engine.dispose()
@@ -95,29 +98,41 @@ def measure_shape(engine, shape, table, pages, seed):
             for trial, taken in zip(trials, times, strict=True):
                 counted = count_work(connection, trial)
                 time = clock.time(trial.estimate, trial.passing, trial.path)
-                found.append({
-                    "shape": shape.name, "listing": scenario.listing, "strategy": trial.strategy,
-                    "offset": offset, "size": scenario.size, "path": trial.path,
-                    "believed": believed.get(
-                        "first" if not offset and trial.strategy in ("keyset", "deferred-join")
-                        else trial.strategy
-                    ),
-                    "spent": plan.spent_ms,
-                    "switch": bench.model.routes.switch,
-                    "expected": counted_as(rates.engine, trial.estimate), "counted": counted,
-                    "ms": min(taken), "odd": min(taken[::2]), "even": min(taken[1::2]),
-                    "predicted": time.ms, "low": time.low, "high": time.high,
-                    "prior": prior.ms(trial.estimate),
-                    "rival": rival_cost(connection, trial, counted),
-                    "missed": clock.misses(trial.estimate),
-                    "work": {n: v for n, v in vars_of(trial.estimate).items() if v},
-                })  # fmt: skip
+                found.append(
+                    {
+                        "shape": shape.name,
+                        "listing": scenario.listing,
+                        "strategy": trial.strategy,
+                        "offset": offset,
+                        "size": scenario.size,
+                        "path": trial.path,
+                        "believed": believed.get(
+                            "first"
+                            if not offset and trial.strategy in ("keyset", "deferred-join")
+                            else trial.strategy
+                        ),
+                        "spent": plan.spent_ms,
+                        "switch": bench.model.routes.switch,
+                        "expected": counted_as(rates.engine, trial.estimate),
+                        "counted": counted,
+                        "ms": min(taken),
+                        "odd": min(taken[::2]),
+                        "even": min(taken[1::2]),
+                        "predicted": time.ms,
+                        "low": time.low,
+                        "high": time.high,
+                        "prior": prior.ms(trial.estimate),
+                        "rival": rival_cost(connection, trial, counted),
+                        "missed": clock.misses(trial.estimate),
+                        "work": {n: v for n, v in vars_of(trial.estimate).items() if v},
+                    }
+                )
     return found
 
 
 def sized_listing(listing, size):
     """Return a listing whose default page has another size: it is planned for that size."""
-    arguments = {**listing.arguments, "sizes": vrelko.Sizes(size, most=None)}
+    arguments = {**listing.arguments, "sizes": vrelko.Sizes(size, max=None)}
     return vrelko.Listing(listing.select, **arguments)
 
 

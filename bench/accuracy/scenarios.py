@@ -25,7 +25,7 @@ def listings(table: Table) -> dict[str, Listing]:
     """Listings without and with equality, residual and set filters, NULLs, wide and covering."""
     c = table.c
     wide, narrow = select(table), select(c.id, c.k)
-    usual = {"orders": "k", "sizes": Sizes(20, most=None), "total": "none", "expose": True}
+    usual = {"orders": "k", "sizes": Sizes(20, max=None), "total": "none", "expose": True}
     return {
         "all": Listing(wide, name="all", **usual),
         "covering": Listing(narrow, name="covering", **usual),

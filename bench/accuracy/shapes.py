@@ -37,13 +37,16 @@ class Shape:
     @property
     def table(self) -> Table:
         table = Table(
-            self.name, MetaData(),
+            self.name,
+            MetaData(),
             Column("id", BigInteger().with_variant(Integer, "sqlite"), primary_key=True),
-            Column("k", Integer, nullable=False), Column("g", Integer, nullable=False),
-            Column("r", SmallInteger, nullable=False), Column("w", Integer),
+            Column("k", Integer, nullable=False),
+            Column("g", Integer, nullable=False),
+            Column("r", SmallInteger, nullable=False),
+            Column("w", Integer),
             Column("pad", String(self.pad), nullable=False),
             sqlite_with_rowid=not self.without_rowid,
-        )  # fmt: skip
+        )
         Index(f"{self.name}_k", table.c.k, table.c.id)
         Index(f"{self.name}_g", table.c.g, table.c.k, table.c.id)
         Index(f"{self.name}_w", table.c.w, table.c.id)
@@ -118,10 +121,12 @@ def make(engine: Engine, shape: Shape) -> Table:
     with engine.begin() as connection:
         table.indexes.clear()
         table.create(connection)
-        connection.execute(text(
-            f"INSERT INTO {shape.name} (id, k, g, r, w, pad) "
-            f"SELECT i + 1, {k}, {g}, {r}, {w}, {pad} FROM {series}"
-        ))  # fmt: skip
+        connection.execute(
+            text(
+                f"INSERT INTO {shape.name} (id, k, g, r, w, pad) "
+                f"SELECT i + 1, {k}, {g}, {r}, {w}, {pad} FROM {series}"
+            )
+        )
         for index in indexes:
             index.create(connection)
             table.indexes.add(index)

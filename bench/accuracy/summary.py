@@ -36,8 +36,9 @@ def report(rows):
     for strategy in sorted({r["strategy"] for r in rows}):
         mine = [r for r in rows if r["strategy"] == strategy]
         work, time = spread(q(mine, "expected", "counted")), spread(q(mine, "predicted", "ms"))
-        yield (f"- {strategy}: work {work[0]:.2f} / {work[1]:.2f}, time {time[0]:.2f} / "
-               f"{time[1]:.2f}")  # fmt: skip
+        yield (
+            f"- {strategy}: work {work[0]:.2f} / {work[1]:.2f}, time {time[0]:.2f} / {time[1]:.2f}"
+        )
     inside = np.mean([r["low"] <= r["ms"] <= r["high"] for r in rows])
     yield f"- within the interval: {inside:.1%}"
     for title, line in choices(rows).items():
@@ -105,8 +106,10 @@ def choices(rows):
         regrets.sort()
         p99 = regrets[int(0.99 * (len(regrets) - 1))][0]
         bad = sum(times > 5 and lost > 5 for times, lost in regrets)
-        found[title] = (f"{good / total:.1%} of {total} within 1.1× or 0.2 ms, p99 {p99:.2f}×, "
-                        f"worse than 5× and 5 ms: {bad}")  # fmt: skip
+        found[title] = (
+            f"{good / total:.1%} of {total} within 1.1× or 0.2 ms, p99 {p99:.2f}×, "
+            f"worse than 5× and 5 ms: {bad}"
+        )
     return found
 
 
@@ -116,9 +119,11 @@ def show_worst(rows, count):
         print(f"\nworst {kind}")
         for i in np.argsort(-errors)[:count]:
             r = rows[i]
-            print(f"  {errors[i]:.2f} {r['shape']} {r['listing']} {r['strategy']} {r['offset']} "
-                  f"+{r['size']} [{r['path']}] {r[one]:.1f} / {r[other]:.1f} switch {r['switch']} "
-                  f"{ {k: round(v, 1) for k, v in r['work'].items()} }")  # fmt: skip
+            print(
+                f"  {errors[i]:.2f} {r['shape']} {r['listing']} {r['strategy']} {r['offset']} "
+                f"+{r['size']} [{r['path']}] {r[one]:.1f} / {r[other]:.1f} switch {r['switch']} "
+                f"{ {k: round(v, 1) for k, v in r['work'].items()} }"
+            )
 
 
 if __name__ == "__main__":

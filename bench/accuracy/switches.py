@@ -40,8 +40,10 @@ def main(urls):
                 exact = bisect(engine, listing, shape.name, int(plan.judgement.rows))
                 off.append(abs(plan.judgement.switch / exact - 1))
         worst = max(off, default=0.0)
-        print(f"{engine.dialect.name}: {len(off)} switches, at most {worst:.2%} off, "
-              f"at most {most} EXPLAINs a bisection")  # fmt: skip
+        print(
+            f"{engine.dialect.name}: {len(off)} switches, at most {worst:.2%} off, "
+            f"at most {most} EXPLAINs a bisection"
+        )
         engine.dispose()
 
 

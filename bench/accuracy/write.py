@@ -57,14 +57,22 @@ def draw(results):
         axes = figure.add_subplot(1, len(results), i + 1)
         for strategy, colour in COLOURS.items():
             mine = [row for row in rows if row["strategy"] == strategy]
-            axes.plot([row["predicted"] for row in mine], [row["ms"] for row in mine],
-                      linestyle="none", marker=MARKS[strategy], markersize=3.5, color=colour,
-                      alpha=0.7, label=strategy)  # fmt: skip
+            axes.plot(
+                [row["predicted"] for row in mine],
+                [row["ms"] for row in mine],
+                linestyle="none",
+                marker=MARKS[strategy],
+                markersize=3.5,
+                color=colour,
+                alpha=0.7,
+                label=strategy,
+            )
         ends = [min(r["ms"] for r in rows) / 1.5, max(r["ms"] for r in rows) * 1.5]
         axes.plot(ends, ends, color="#374151", linewidth=1)
         for factor in (0.5, 2):
-            axes.plot(ends, [end * factor for end in ends], color="#9ca3af", linewidth=0.8,
-                      linestyle=":")  # fmt: skip
+            axes.plot(
+                ends, [end * factor for end in ends], color="#9ca3af", linewidth=0.8, linestyle=":"
+            )
         axes.set_xscale("log")
         axes.set_yscale("log")
         axes.set_title(NAMES[engine])

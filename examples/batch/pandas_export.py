@@ -14,8 +14,10 @@ from vrelko.larkmere.schema import capture
 
 everything = vrelko.Listing(
     select(capture.c.id, capture.c.ring, capture.c.caught_at, capture.c.weight_g),
-    name="everything", kind="export", orders="id",
-)  # fmt: skip
+    name="everything",
+    kind="export",
+    orders="id",
+)
 
 
 def export(engine, folder, size=5_000):

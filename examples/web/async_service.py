@@ -23,8 +23,11 @@ async def read(request):
     listing = {"captures": captures, "arrivals": arrivals}[request.path_params["name"]]
     page = await listing.aread(engine, **request_from(request.query_params, listing))
     address = str(request.url)
-    return Response(to_json(body_of(page, address)), headers={"Link": link_header(page, address)},
-                    media_type="application/json")  # fmt: skip
+    return Response(
+        to_json(body_of(page, address)),
+        headers={"Link": link_header(page, address)},
+        media_type="application/json",
+    )
 
 
 async def refuse(request, error):

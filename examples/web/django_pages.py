@@ -21,10 +21,13 @@ TEMPLATE = """<!doctype html><title>Captures</title>
 
 if not settings.configured:
     settings.configure(
-        ROOT_URLCONF=__name__, SECRET_KEY="for this example alone", ALLOWED_HOSTS=["*"],
-        DEBUG=False, MIDDLEWARE=[f"{__name__}.refuse"],
+        ROOT_URLCONF=__name__,
+        SECRET_KEY="for this example alone",
+        ALLOWED_HOSTS=["*"],
+        DEBUG=False,
+        MIDDLEWARE=[f"{__name__}.refuse"],
         TEMPLATES=[{"BACKEND": "django.template.backends.django.DjangoTemplates"}],
-    )  # fmt: skip
+    )
     django.setup()
 
 
@@ -47,8 +50,9 @@ def refuse(get_response):
 def read_captures(request):
     page = captures.read(engine, **request_from(request.GET, captures))
     url = request.get_full_path()
-    return HttpResponse(to_json(body_of(page, url)), "application/json",
-                        headers={"Link": link_header(page, url)})  # fmt: skip
+    return HttpResponse(
+        to_json(body_of(page, url)), "application/json", headers={"Link": link_header(page, url)}
+    )
 
 
 def read_arrivals(request):

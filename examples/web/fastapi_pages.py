@@ -31,8 +31,11 @@ def refuse(request: Request, error: VrelkoError):
 def read_captures(request: Request):
     page = captures.read(engine, **request_from(request.query_params, captures))
     url = str(request.url)
-    return Response(to_json(body_of(page, url)), headers={"Link": link_header(page, url)},
-                    media_type="application/json")  # fmt: skip
+    return Response(
+        to_json(body_of(page, url)),
+        headers={"Link": link_header(page, url)},
+        media_type="application/json",
+    )
 
 
 @app.get("/arrivals")

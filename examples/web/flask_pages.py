@@ -30,8 +30,9 @@ def refuse(error):
 def read_captures():
     page = captures.read(engine, **request_from(request.args, captures))
     headers = {"Link": link_header(page, request.full_path)}
-    return Response(to_json(body_of(page, request.full_path)), 200, headers,
-                    mimetype="application/json")  # fmt: skip
+    return Response(
+        to_json(body_of(page, request.full_path)), 200, headers, mimetype="application/json"
+    )
 
 
 @app.get("/arrivals")

@@ -16,7 +16,7 @@ captures = vrelko.Listing(
     name="captures",
     orders=["-caught_at", "-weight_g:nulls-last"],
     filters={"station": capture.c.station_id == bindparam("station")},
-    sizes=vrelko.Sizes(25, most=100),
+    sizes=vrelko.Sizes(25, max=100),
     total="exact",
     secrets=SECRETS,
 )
@@ -26,6 +26,6 @@ arrivals = vrelko.Listing(
     name="arrivals",
     kind="feed",
     orders="-caught_at",
-    sizes=vrelko.Sizes(20, most=50),
+    sizes=vrelko.Sizes(20, max=50),
     secrets=SECRETS,
 )

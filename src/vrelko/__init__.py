@@ -10,7 +10,7 @@ from vrelko import errors
 if TYPE_CHECKING:
     from vrelko.core.access_log import LogQuestion, readers_from_log
     from vrelko.core.arithmetic import Sizes, Total
-    from vrelko.core.drift.recorded import read_recording
+    from vrelko.core.drift.recorded import read_events
     from vrelko.core.drift.settle_delay import Delays, settle_for
     from vrelko.core.facts import Facts
     from vrelko.core.spot import Spot
@@ -65,7 +65,7 @@ _HOMES = {
     "load": "vrelko.pagesfile.load",
     "measure": "vrelko.measuring.measure",
     "plan": "vrelko.measuring.plans",
-    "read_recording": "vrelko.core.drift.recorded",
+    "read_events": "vrelko.core.drift.recorded",
     "readers_from_log": "vrelko.core.access_log",
     "reading_for": "vrelko.serving.steady.frozen",
     "run_crowd": "vrelko.measuring.concurrent",
@@ -109,7 +109,7 @@ __all__ = [
     "load",
     "measure",
     "plan",
-    "read_recording",
+    "read_events",
     "readers_from_log",
     "reading_for",
     "run_crowd",

@@ -46,9 +46,13 @@ def show_anchors(found: Sequence[dict[str, Any]]) -> None:
     table = make_table("listing", "order", ">rows a page", ">pages", ">rows", ">built, minutes ago")
     for one in found:
         table.add_row(
-            one["listing"], one["order"], f"{one['size']:,}", f"{one['pages']:,}",
-            f"{one['rows']:,}", f"{(time.time() - one['built_at']) / 60:,.0f}",
-        )  # fmt: skip
+            one["listing"],
+            one["order"],
+            f"{one['size']:,}",
+            f"{one['pages']:,}",
+            f"{one['rows']:,}",
+            f"{(time.time() - one['built_at']) / 60:,.0f}",
+        )
     console().print(table)
 
 
@@ -85,9 +89,13 @@ def _variants(listing: Listing) -> Iterator[tuple[str | None, dict[str, Any]]]:
 
 def _row(listing: Listing, order: str, size: int, one: Any) -> dict[str, Any]:
     return {
-        "listing": listing.name, "order": order, "size": size, "pages": one.pages,
-        "rows": one.rows, "built_at": one.built_at,
-    }  # fmt: skip
+        "listing": listing.name,
+        "order": order,
+        "size": size,
+        "pages": one.pages,
+        "rows": one.rows,
+        "built_at": one.built_at,
+    }
 
 
 def _write(file: Path, text: str) -> None:
@@ -95,6 +103,7 @@ def _write(file: Path, text: str) -> None:
         write_own(file, text)
     except OSError as error:
         raise PagesFileError(
-            f"{str(file)!r} cannot be written: {error.strerror}", "Choose another place",
+            f"{str(file)!r} cannot be written: {error.strerror}",
+            "Choose another place",
             "pages-anchors",
-        ) from error  # fmt: skip
+        ) from error

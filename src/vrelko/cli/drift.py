@@ -26,7 +26,7 @@ from vrelko.cli.options import (
 
 if TYPE_CHECKING:
     from vrelko.core.access_log import LogReaders
-    from vrelko.core.drift.recorded import Recording
+    from vrelko.core.drift.recorded import Events
     from vrelko.planning.plan import Plan
 
 
@@ -39,26 +39,40 @@ if TYPE_CHECKING:
 @click.option("--replay", is_flag=True, help="Replay, or fail saying why that cannot be.")
 @copy_option
 @click.option(
-    "--concurrent", "seconds", type=click.FloatRange(0.1, 86_400), default=None, metavar="SECONDS",
+    "--concurrent",
+    "seconds",
+    type=click.FloatRange(0.1, 86_400),
+    default=None,
+    metavar="SECONDS",
     help="Also let readers walk the copy beside real writers for so long.",
-)  # fmt: skip
+)
 @click.option(
-    "--events", type=click.Path(dir_okay=False), metavar="CSV",
+    "--events",
+    type=click.Path(dir_okay=False),
+    metavar="CSV",
     help="Changes that happened (time_s,change,row,to), instead of those of the writers' rates.",
-)  # fmt: skip
+)
 @click.option(
-    "--access-log", type=click.Path(dir_okay=False), metavar="FILE",
+    "--access-log",
+    type=click.Path(dir_okay=False),
+    metavar="FILE",
     help="Take the readers' depth, dwell and rate from a web access log (Common or Combined).",
-)  # fmt: skip
+)
 @click.option("--log-path", default="", metavar="PATH", help="What the listing's address ends in.")
 @click.option(
-    "--log-parameter", default="page", show_default=True, metavar="NAME",
+    "--log-parameter",
+    default="page",
+    show_default=True,
+    metavar="NAME",
     help="The query parameter that says which page is asked for.",
-)  # fmt: skip
+)
 @click.option(
-    "--log-means", default="page", show_default=True, metavar="WHAT",
+    "--log-means",
+    default="page",
+    show_default=True,
+    metavar="WHAT",
     help="What that parameter carries: page, offset or cursor.",
-)  # fmt: skip
+)
 @json_option
 def drift(
     pages: str,
@@ -106,8 +120,18 @@ def drift(
         turns = walks if engine is not None and not expect_only and recording is None else 0
         copy = open_database(copy_url, read_only=False) if engine is not None and copy_url else None
         with progress(f"walking {one.listing}", turns) as advance:
-            results.append(drift_(one, engine, turns, seed, advance, copy, recording=recording,
-                                  concurrent_s=seconds or 0.0))  # fmt: skip
+            results.append(
+                drift_(
+                    one,
+                    engine,
+                    turns,
+                    seed,
+                    advance,
+                    copy,
+                    recording=recording,
+                    concurrent_s=seconds or 0.0,
+                )
+            )
 
     def show() -> None:
         for log in logs[:1]:
@@ -125,10 +149,10 @@ def _readers_from(path: str, question: tuple[str, str, str], plan: Plan) -> LogR
     return readers_from_log(read_lines(path), asked, plan.given.readers)
 
 
-def _recorded(path: str, plan: Plan) -> Recording:
-    from vrelko.core.drift.recorded import read_recording
+def _recorded(path: str, plan: Plan) -> Events:
+    from vrelko.core.drift.recorded import read_events
 
-    return read_recording(read_lines(path), round(plan.judgement.rows))
+    return read_events(read_lines(path), round(plan.judgement.rows))
 
 
 @click.command()
@@ -153,21 +177,32 @@ def anchors(pages: str, listings: Sequence[str], show: bool, as_json: bool) -> N
 @click.argument("table")
 @click.argument("column")
 @click.option(
-    "--seconds", type=click.FloatRange(0.1, 86_400), default=30.0, show_default=True,
+    "--seconds",
+    type=click.FloatRange(0.1, 86_400),
+    default=30.0,
+    show_default=True,
     help="How long to watch.",
-)  # fmt: skip
+)
 @click.option(
-    "--every-ms", type=click.IntRange(1, 60_000), default=50, show_default=True,
+    "--every-ms",
+    type=click.IntRange(1, 60_000),
+    default=50,
+    show_default=True,
     help="Pause between looks: how exact the delays are.",
-)  # fmt: skip
+)
 @click.option(
-    "--poll-s", type=click.FloatRange(0, 86_400), default=1.0, show_default=True,
+    "--poll-s",
+    type=click.FloatRange(0, 86_400),
+    default=1.0,
+    show_default=True,
     help="Seconds between two requests of your reader.",
-)  # fmt: skip
+)
 @click.option(
-    "--figure", type=click.Path(dir_okay=False), metavar="FILE.svg",
+    "--figure",
+    type=click.Path(dir_okay=False),
+    metavar="FILE.svg",
     help="Draw the rows lost by the seconds waited.",
-)  # fmt: skip
+)
 @json_option
 def settle(
     database: str,
@@ -195,9 +230,12 @@ def settle(
     if figure:
         _draw(figure, delays, len(delays.seconds) / seconds, poll_s)
     result: dict[str, Any] = {
-        "schema": "vrelko.settling/1", "table": table, "column": column, "engine": name,
+        "schema": "vrelko.settling/1",
+        "table": table,
+        "column": column,
+        "engine": name,
         **found.as_dict(),
-    }  # fmt: skip
+    }
     print_result(result, as_json, lambda: show_settling(found, table, column, name))
 
 

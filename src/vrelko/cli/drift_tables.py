@@ -48,41 +48,61 @@ def show_drift(drift: Drift) -> None:
 
 def _suffered(drift: Drift) -> Table:
     table = make_table(
-        "way", ">repeats", ">simulated", ">misses", ">simulated", ">clean walks",
-        ">unseen", ">dodges", ">outdated",
-    )  # fmt: skip
+        "way",
+        ">repeats",
+        ">simulated",
+        ">misses",
+        ">simulated",
+        ">clean walks",
+        ">unseen",
+        ">dodges",
+        ">outdated",
+    )
     expected = {one.strategy: one for one in drift.expected}
     for one in drift.shown:
         form = expected.get(str(one.way))
         mark = "" if form is None or form.holds else " ?"
         means, errors = one.means, one.errors
         table.add_row(
-            _title(drift, one.way), "" if form is None else _mean(form.repeats) + mark,
+            _title(drift, one.way),
+            "" if form is None else _mean(form.repeats) + mark,
             _with_error(means["repeats"], errors["repeats"]),
             "" if form is None else _mean(form.misses) + mark,
-            _with_error(means["misses"], errors["misses"]), f"{one.clean:.0%}",
-            _mean(means["unseen"]), _mean(means["dodges"]), _mean(means["gone"] + means["stale"]),
-        )  # fmt: skip
+            _with_error(means["misses"], errors["misses"]),
+            f"{one.clean:.0%}",
+            _mean(means["unseen"]),
+            _mean(means["dodges"]),
+            _mean(means["gone"] + means["stale"]),
+        )
     return table
 
 
 def _prices(drift: Drift) -> Table:
     """What a thousand walks and a day suffer, and what each way costs the database."""
     table = make_table(
-        "way", ">repeats in\n1,000 walks", ">misses in\n1,000 walks", ">repeats\na day",
-        ">misses\na day", ">ms\na page", ">ms\na walk", "keeps",
-    )  # fmt: skip
+        "way",
+        ">repeats in\n1,000 walks",
+        ">misses in\n1,000 walks",
+        ">repeats\na day",
+        ">misses\na day",
+        ">ms\na page",
+        ">ms\na walk",
+        "keeps",
+    )
     costs = {one.way: one for one in drift.costs}
     for one in drift.shown:
         repeats, misses, cost = one.means["repeats"], one.means["misses"], costs[one.way]
         stored = f"{render_bytes(cost.stored_bytes)}{'' if cost.shared else ' a walk'}: "
         table.add_row(
-            _title(drift, one.way), _about(repeats * 1_000), _about(misses * 1_000),
-            _about(repeats * drift.walks_a_day), _about(misses * drift.walks_a_day),
+            _title(drift, one.way),
+            _about(repeats * 1_000),
+            _about(misses * 1_000),
+            _about(repeats * drift.walks_a_day),
+            _about(misses * drift.walks_a_day),
             render_ms(cost.page_ms),
             render_ms(cost.begin_ms) if cost.begin_ms else "",
             (stored if cost.stored_bytes else "") + cost.keeps,
-        )  # fmt: skip
+        )
     return table
 
 
@@ -93,15 +113,21 @@ def _where(drift: Drift) -> Table | None:
         return None
     count = len(hit[0].by_page)
     step = max(math.ceil(count / _PAGE_ROWS), 1)
-    titles = [f">{kind} by {one.way}" for one in hit for kind in ("repeats", "misses")
-              if any(pair[kind == "misses"] for pair in one.by_page)]  # fmt: skip
+    titles = [
+        f">{kind} by {one.way}"
+        for one in hit
+        for kind in ("repeats", "misses")
+        if any(pair[kind == "misses"] for pair in one.by_page)
+    ]
     table = make_table("on page", *titles)
     for low in range(0, count, step):
         part = range(low, min(low + step, count))
         cells = [
             _mean(sum(one.by_page[page][kind] for page in part))
-            for one in hit for kind in (0, 1) if any(pair[kind] for pair in one.by_page)
-        ]  # fmt: skip
+            for one in hit
+            for kind in (0, 1)
+            if any(pair[kind] for pair in one.by_page)
+        ]
         table.add_row(f"{low + 1}–{part[-1] + 1}" if len(part) > 1 else str(low + 1), *cells)
     return table
 
@@ -109,26 +135,42 @@ def _where(drift: Drift) -> Table | None:
 def _show_replayed(out: Console, drift: Drift) -> None:
     if not drift.replayed:
         return
-    counted = make_table("replayed on a copy", ">walks", ">repeats a walk", ">misses a walk",
-                         "as simulated")  # fmt: skip
+    counted = make_table(
+        "replayed on a copy", ">walks", ">repeats a walk", ">misses a walk", "as simulated"
+    )
     for seen in drift.replayed:
         counted.add_row(
-            seen.strategy, f"{seen.walks:,}",
+            seen.strategy,
+            f"{seen.walks:,}",
             _with_error(seen.repeats / seen.walks, seen.repeats_error),
             _with_error(seen.misses / seen.walks, seen.misses_error),
             "every count" if seen.alike else "[red]no[/]",
-        )  # fmt: skip
+        )
     out.print(counted, "")
 
 
 def _show_crowded(out: Console, drift: Drift) -> None:
     if not drift.crowded:
         return
-    table = make_table("beside writers", ">walks", ">rows served", ">rows untouched", ">repeats",
-                       ">misses", ">changes meanwhile")  # fmt: skip
+    table = make_table(
+        "beside writers",
+        ">walks",
+        ">rows served",
+        ">rows untouched",
+        ">repeats",
+        ">misses",
+        ">changes meanwhile",
+    )
     for one in drift.crowded:
-        table.add_row(one.way, f"{one.walks:,}", f"{one.served:,}", f"{one.untouched:,}",
-                      f"{one.repeats:,}", f"{one.misses:,}", f"{one.writes:,}")  # fmt: skip
+        table.add_row(
+            one.way,
+            f"{one.walks:,}",
+            f"{one.served:,}",
+            f"{one.untouched:,}",
+            f"{one.repeats:,}",
+            f"{one.misses:,}",
+            f"{one.writes:,}",
+        )
     out.print(table, "")
 
 
@@ -138,7 +180,7 @@ def show_log(log: LogReaders) -> None:
     console().print(
         f"\nreaders from the log: {log.visits:,} visits, {log.requests:,} requests; "
         f"{readers.depth.mean:.3g} pages a visit, {readers.dwell_s:.3g} s a page, "
-        f"{readers.depth.jumps:.0%} jumps, {readers.a_minute:.3g} pages a minute, "
+        f"{readers.depth.jumps:.0%} jumps, {readers.pages_per_minute:.3g} pages a minute, "
         f"{readers.users:,} at once\n"
         f"left out: {log.malformed:,} malformed lines, {log.other:,} of other addresses or failed, "
         f"{log.odd:,} that ask for no page"
@@ -151,15 +193,18 @@ def show_writes(writes: Writes) -> None:
     mean, median, late = writes.lateness_s
     out.print(
         f"[bold]{writes.table}[/] by {writes.column}: the newest {writes.sample:,} rows, over "
-        f"{_span(writes.span_s)}: {writes.inserts_a_minute:.3g} inserts a minute"
+        f"{_span(writes.span_s)}: {writes.inserts_per_minute:.3g} inserts a minute"
     )
     out.print(
         f"late: {writes.late_share:.0%} of rows; {_span(mean)} on the mean, {_span(median)} in the "
         f"middle, {_span(late)} at p95"
     )
-    for name, rate in (("deletes", writes.deletes_a_minute), ("updates", writes.updates_a_minute)):
+    for name, rate in (
+        ("deletes", writes.deletes_per_minute),
+        ("updates", writes.updates_per_minute),
+    ):
         if rate is not None:
-            out.print(f"{name}: {rate:.3g} a minute, as the server counted")
+            out.print(f"{name}: {rate:.3g} per minute, as the server counted")
     top = max(writes.by_hour) or 1.0
     table = make_table("hour", ">inserts a minute", "")
     for hour, rate in enumerate(writes.by_hour):
@@ -172,8 +217,8 @@ def show_writes(writes: Writes) -> None:
     out.print(
         "\nfor the pages file, of the whole table (a filtered listing has its share):\n"
         "[listing.NAME.writers]\n".replace("[", "\\[")
-        + f"inserts_a_minute = {writes.inserts_a_minute:.3g}\n"
-        + f"deletes_a_minute = {writes.deletes_a_minute or 0.0:.3g}\n"
+        + f"inserts_per_minute = {writes.inserts_per_minute:.3g}\n"
+        + f"deletes_per_minute = {writes.deletes_per_minute or 0.0:.3g}\n"
         + f'lands = {{ kind = "{lands.kind}"{late_text} }}'
     )
 
@@ -195,8 +240,10 @@ def show_settling(found: Settling, table: str, column: str, engine: str) -> None
         waits.add_row(_span(one.wait_s), f"1 row in {1 / one.chance:,.0f}", f"{one.lost:.2%}")
     out.print("", waits, "")
     wait = found.waits[-1]
-    out.print(f"for a chance of {wait.chance / 10:.3g} watch until {10 / wait.chance:,.0f} rows "
-              "have come\n\nfor the pages file:")  # fmt: skip
+    out.print(
+        f"for a chance of {wait.chance / 10:.3g} watch until {10 / wait.chance:,.0f} rows "
+        "have come\n\nfor the pages file:"
+    )
     seconds = math.ceil(wait.wait_s * 1_000) / 1_000
     out.print(f'settle = {{ column = "{column}", seconds = {seconds:g} }}', markup=False)
     if engine == "postgresql":

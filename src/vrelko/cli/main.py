@@ -77,13 +77,20 @@ def main() -> None:
 @click.argument("table", required=False)
 @click.option("-o", "--output", type=click.Path(dir_okay=False), help="Write the facts here.")
 @click.option(
-    "--budget-ms", type=click.IntRange(10, 600_000), default=1_000, show_default=True,
+    "--budget-ms",
+    type=click.IntRange(10, 600_000),
+    default=1_000,
+    show_default=True,
     help="Milliseconds that sampling may take in all.",
-)  # fmt: skip
+)
 @click.option(
-    "--writes", is_flag=False, flag_value="", default=None, metavar="[COLUMN]",
+    "--writes",
+    is_flag=False,
+    flag_value="",
+    default=None,
+    metavar="[COLUMN]",
     help="Tell instead how TABLE is written to: rates by hour and lateness, by a column of times.",
-)  # fmt: skip
+)
 @json_option
 def survey(
     database: str,
@@ -140,13 +147,16 @@ def _survey_writes(
 @budget_option
 @click.option("--no-run", is_flag=True, help="Run no page: ask the server by EXPLAIN alone.")
 @click.option(
-    "--since", type=click.Path(dir_okay=False), metavar="OLD.json",
+    "--since",
+    type=click.Path(dir_okay=False),
+    metavar="OLD.json",
     help="Tell what changed since a plan that --json once wrote.",
-)  # fmt: skip
+)
 @click.option(
-    "--try-indexes", is_flag=True,
+    "--try-indexes",
+    is_flag=True,
     help="Try the indexes advised: on a copy (SQLite), or as hypothetical ones (with hypopg).",
-)  # fmt: skip
+)
 @click.option("--csv", "as_csv", is_flag=True, help="Print the ladders as CSV.")
 @json_option
 def plan(
@@ -200,14 +210,19 @@ def plan(
 @main.command()
 @pages_arguments
 @click.option(
-    "--dialect", default=None, metavar="NAME",
+    "--dialect",
+    default=None,
+    metavar="NAME",
     help="postgresql, mariadb, sqlite, mssql or oracle; otherwise that of the database.",
-)  # fmt: skip
+)
 @click.option("--strategy", default="keyset", show_default=True, help="How pages are fetched.")
 @click.option(
-    "--page", "shape", default=None, metavar="WHICH",
+    "--page",
+    "shape",
+    default=None,
+    metavar="WHICH",
     help="first, last, after, before, offset or whole; otherwise the strategy's usual one.",
-)  # fmt: skip
+)
 @click.option("--order", default=None, help="One of the listing's orders; otherwise its first.")
 @click.option("--routine", is_flag=True, help="Write a stored routine with page and size instead.")
 @json_option
@@ -269,9 +284,10 @@ def measure(
         with status(f"measuring {one.listing}"):
             results.append(measure_(loaded.engine, one, budget_ms=budget_ms))
     print_result(
-        [one.as_dict() for one in results], as_json,
+        [one.as_dict() for one in results],
+        as_json,
         lambda: each(show_measurement, results),
-    )  # fmt: skip
+    )
 
 
 @main.command()
@@ -282,9 +298,13 @@ def measure(
 @budget_option
 @copy_option
 @click.option(
-    "-o", "--output", type=click.Path(dir_okay=False), default="report.html", show_default=True,
+    "-o",
+    "--output",
+    type=click.Path(dir_okay=False),
+    default="report.html",
+    show_default=True,
     help="Where to write the report.",
-)  # fmt: skip
+)
 @json_option
 def report(
     pages: str,
@@ -311,20 +331,27 @@ def report(
                 studies.append(study(loaded.engine, one, walks, seed, advance, copy, budget_ms))
     path = write_report(studies, Path(output))
     print_result(
-        {"report": str(path), "listings": [one.as_dict() for one in studies]}, as_json,
+        {"report": str(path), "listings": [one.as_dict() for one in studies]},
+        as_json,
         lambda: click.echo(f"report written to {path}"),
-    )  # fmt: skip
+    )
 
 
 @main.command()
 @click.option(
-    "--folder", type=click.Path(file_okay=False), default="larkmere", show_default=True,
+    "--folder",
+    type=click.Path(file_okay=False),
+    default="larkmere",
+    show_default=True,
     help="Where the demo keeps its database, pages file and report.",
-)  # fmt: skip
+)
 @click.option(
-    "--rows", type=click.IntRange(20_000, 50_000_000), default=200_000, show_default=True,
+    "--rows",
+    type=click.IntRange(20_000, 50_000_000),
+    default=200_000,
+    show_default=True,
     help="Captures in the demo database.",
-)  # fmt: skip
+)
 @walks_option
 @json_option
 @click.pass_context

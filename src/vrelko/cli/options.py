@@ -29,17 +29,26 @@ facts_option = click.option(
     help="Plan from a facts file that `vrelko survey -o` wrote; otherwise survey first.",
 )
 budget_option = click.option(
-    "--budget-ms", type=click.IntRange(10, 600_000), default=2_000, show_default=True,
+    "--budget-ms",
+    type=click.IntRange(10, 600_000),
+    default=2_000,
+    show_default=True,
     help="Milliseconds of database time that running pages may take.",
-)  # fmt: skip
+)
 copy_option = click.option(
-    "--copy", "copy_url", metavar="URL", default=None,
+    "--copy",
+    "copy_url",
+    metavar="URL",
+    default=None,
     help="A database to copy the rows to for the replay; SQLite files are copied by themselves.",
-)  # fmt: skip
+)
 walks_option = click.option(
-    "--walks", type=click.IntRange(1, 10_000), default=20, show_default=True,
+    "--walks",
+    type=click.IntRange(1, 10_000),
+    default=20,
+    show_default=True,
     help="Walks to replay on a copy of the database.",
-)  # fmt: skip
+)
 seed_option = click.option(
     "--seed", type=int, default=1, show_default=True, help="Seed of the replay."
 )
@@ -94,8 +103,16 @@ def _plans(
         with status("surveying"):
             known = survey_(loaded.engine, chosen)
         with status("asking the server, and running a few pages" if run else "asking the server"):
-            plans = list(plan_(chosen, known, engine=loaded.engine, run=run, thorough=thorough,
-                               budget_ms=budget_ms))  # fmt: skip
+            plans = list(
+                plan_(
+                    chosen,
+                    known,
+                    engine=loaded.engine,
+                    run=run,
+                    thorough=thorough,
+                    budget_ms=budget_ms,
+                )
+            )
     for one in plans:
         yield loaded, one
 

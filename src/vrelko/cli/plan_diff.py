@@ -75,8 +75,10 @@ def _changes(old: Mapping[str, Any] | None, new: Mapping[str, Any]) -> Iterator[
             ("the last page", deep_once["ms"], deep["ms"]),
         ):
             if max(one, other) > 1.25 * min(one, other):
-                yield (f"{candidate['strategy']}, {name}: {render_ms(one)} → {render_ms(other)} ms "
-                       f"({other / max(one, 1e-9):.2f}×)")  # fmt: skip
+                yield (
+                    f"{candidate['strategy']}, {name}: {render_ms(one)} → {render_ms(other)} ms "
+                    f"({other / max(one, 1e-9):.2f}×)"
+                )
     codes = {(f["code"], f["about"]) for f in old["findings"]}
     for finding in new["findings"]:
         if (finding["code"], finding["about"]) not in codes:

@@ -49,8 +49,9 @@ def _show_ways(out: Console, plan: Plan) -> None:
     if not (stream.inserts or stream.deletes or stream.moves) or plan.outline.kind == "choices":
         return
     pages, dwell = plan.candidates[0].drift.pages, plan.given.readers.dwell_s
-    table = make_table("while rows change", ">repeats", ">misses", ">ms a page", ">ms a walk",
-                       "keeps")  # fmt: skip
+    table = make_table(
+        "while rows change", ">repeats", ">misses", ">ms a page", ">ms a walk", "keeps"
+    )
     for way in plan.ways:
         if way.way == "overlap" and not plan.overlap:  # nothing need be asked for again
             continue
@@ -58,9 +59,12 @@ def _show_ways(out: Console, plan: Plan) -> None:
         mark = "" if form.holds else " ?"
         table.add_row(
             f"overlap of {plan.overlap:,}" if way.way == "overlap" else way.way,
-            render_mean(form.repeats) + mark, render_mean(form.misses) + mark,
-            render_ms(way.page_ms), render_ms(way.begin_ms) if way.begin_ms else "", way.keeps,
-        )  # fmt: skip
+            render_mean(form.repeats) + mark,
+            render_mean(form.misses) + mark,
+            render_ms(way.page_ms),
+            render_ms(way.begin_ms) if way.begin_ms else "",
+            way.keeps,
+        )
     out.print(table)
 
 
@@ -83,21 +87,33 @@ def _headline(out: Console, plan: Plan) -> None:
 def _show_ladders(out: Console, plan: Plan) -> None:
     engine = plan.facts.server.engine
     table = make_table(
-        "strategy", ">page", ">entries", ">sorted", ">bytes", f">{UNITS[engine]}", ">ms",
-        ">90 % interval", ">cold ms",
-    )  # fmt: skip
+        "strategy",
+        ">page",
+        ">entries",
+        ">sorted",
+        ">bytes",
+        f">{UNITS[engine]}",
+        ">ms",
+        ">90 % interval",
+        ">cold ms",
+    )
     for candidate in plan.candidates:
         rungs = candidate.ladder[:1] if candidate.strategy == "whole" else candidate.ladder
         for i, rung in enumerate(rungs):
             w = rung.work
             page = "all" if candidate.strategy == "whole" else f"{rung.page:,}"
             table.add_row(
-                candidate.strategy if i == 0 else "", page,
-                render_count(w.read), render_count(w.sorted_rows),
-                render_bytes(w.bytes), render_count(counted_as(engine, w)),
-                render_ms(rung.time.ms), _bounds(rung.time), render_ms(rung.cold_ms),
+                candidate.strategy if i == 0 else "",
+                page,
+                render_count(w.read),
+                render_count(w.sorted_rows),
+                render_bytes(w.bytes),
+                render_count(counted_as(engine, w)),
+                render_ms(rung.time.ms),
+                _bounds(rung.time),
+                render_ms(rung.cold_ms),
                 end_section=i == len(rungs) - 1,
-            )  # fmt: skip
+            )
     out.print(table)
     rates = plan.judgement.rates
     how = (
@@ -145,8 +161,12 @@ def _show_variants(out: Console, plan: Plan) -> None:
     table = make_table("variant", ">share", ">rows", *(f">{name} ms" for name in names))
     for variant in variants:
         title = ", ".join((variant.order, *variant.params[: 2 * (len(variants) < 9)]))
-        table.add_row(title, f"{variant.share:.0%}", render_count(variant.rows),
-                      *(render_ms(variant.mean_ms[name]) for name in names))  # fmt: skip
+        table.add_row(
+            title,
+            f"{variant.share:.0%}",
+            render_count(variant.rows),
+            *(render_ms(variant.mean_ms[name]) for name in names),
+        )
     out.print(table)
 
 
@@ -155,10 +175,10 @@ def _show_readers(out: Console, plan: Plan) -> None:
     best = next(c for c in plan.candidates if c.strategy == plan.verdict.strategy)
     readers, burden = plan.given.readers, best.burden
     out.print(
-        f"{plan.verdict.strategy} for {readers.users:,} readers, {readers.a_minute:g} pages per "
-        f"minute: {render_ms(burden.mean.ms)} ms per page, {render_ms(burden.p95_ms)} ms at p95; "
-        f"keeps {100 * burden.busy:.2g} % of one connection busy, holds "
-        f"{render_bytes(burden.memory_bytes)} in the application"
+        f"{plan.verdict.strategy} for {readers.users:,} readers, {readers.pages_per_minute:g} "
+        f"pages per minute: {render_ms(burden.mean.ms)} ms per page, "
+        f"{render_ms(burden.p95_ms)} ms at p95; keeps {100 * burden.busy:.2g} % of one connection "
+        f"busy, holds {render_bytes(burden.memory_bytes)} in the application"
     )
     sizes = judged.sizes
     best_size = next(one for one in sizes.sizes if one.size == sizes.default)

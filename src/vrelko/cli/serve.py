@@ -27,36 +27,55 @@ _EVERYWHERE = ("0.0.0.0", "::", "")
 @click.argument("pages", type=click.Path(), metavar="[PAGES]", required=False)
 @click.option("--host", default="127.0.0.1", show_default=True, help="Address to listen on.")
 @click.option(
-    "--port", type=click.IntRange(0, 65_535), default=8_080, show_default=True,
+    "--port",
+    type=click.IntRange(0, 65_535),
+    default=8_080,
+    show_default=True,
     help="Port to listen on; 0 takes a free one.",
-)  # fmt: skip
+)
 @click.option(
-    "--allow-host", "allowed", multiple=True, metavar="NAME",
+    "--allow-host",
+    "allowed",
+    multiple=True,
+    metavar="NAME",
     help="A name by which requests may call this server, besides its address. May be repeated.",
-)  # fmt: skip
+)
 @click.option(
-    "--demo", "folder", type=click.Path(file_okay=False), default=None, metavar="FOLDER",
+    "--demo",
+    "folder",
+    type=click.Path(file_okay=False),
+    default=None,
+    metavar="FOLDER",
     help="Serve the demo page on a copy of the database that `vrelko demo` left there.",
-)  # fmt: skip
+)
 @click.option("--open", "opens", is_flag=True, help="Open it in the browser.")
 @click.option("--log", "log_requests", is_flag=True, help="Write a line for each request.")
 @click.option("--log-values", is_flag=True, help="Write the values in addresses too.")
 @click.option(
-    "--pool", type=click.IntRange(1, 1_000), default=None,
+    "--pool",
+    type=click.IntRange(1, 1_000),
+    default=None,
     help="Connections to the database; otherwise the pages file's, or 15.",
-)  # fmt: skip
+)
 @click.option(
-    "--statement-ms", type=click.FloatRange(1, 3_600_000), default=None,
+    "--statement-ms",
+    type=click.FloatRange(1, 3_600_000),
+    default=None,
     help="Milliseconds a statement may take; otherwise the pages file's, or 10,000.",
-)  # fmt: skip
+)
 @click.option(
-    "--at-once", type=click.IntRange(1, 1_000), default=None,
+    "--at-once",
+    type=click.IntRange(1, 1_000),
+    default=None,
     help="Requests of one listing under way at once; otherwise half of the pool, or 8.",
-)  # fmt: skip
+)
 @click.option(
-    "--grace-s", type=click.IntRange(0, 600), default=8, show_default=True,
+    "--grace-s",
+    type=click.IntRange(0, 600),
+    default=8,
+    show_default=True,
     help="Seconds that requests under way may take when the server is asked to end.",
-)  # fmt: skip
+)
 @click.option("--json", "as_json", is_flag=True, help="Print the OpenAPI description, not serve.")
 def serve(
     pages: str | None,
@@ -87,9 +106,12 @@ def serve(
         import vrelko.web.application  # noqa: F401
     hosts = [*_LOOPBACK, *allowed, *([] if host in _EVERYWHERE else [host])]
     settings = {
-        "hosts": hosts, "log_requests": log_requests or log_values, "log_values": log_values,
-        "time_limit_ms": statement_ms, "at_once": at_once,
-    }  # fmt: skip
+        "hosts": hosts,
+        "log_requests": log_requests or log_values,
+        "log_values": log_values,
+        "time_limit_ms": statement_ms,
+        "at_once": at_once,
+    }
     given = {key: value for key, value in settings.items() if value is not None}
     if pages is None:
         app, close = _demo(Path(str(folder)), hosts)
@@ -126,9 +148,14 @@ def _run(app: Any, host: str, port: int, opens: bool, grace_s: int) -> None:
 
     _log_to_stderr()
     config = uvicorn.Config(
-        app, log_level="warning", http=PatientProtocol, timeout_graceful_shutdown=grace_s,
-        limit_concurrency=1_000, h11_max_incomplete_event_size=65_536, server_header=False,
-    )  # fmt: skip
+        app,
+        log_level="warning",
+        http=PatientProtocol,
+        timeout_graceful_shutdown=grace_s,
+        limit_concurrency=1_000,
+        h11_max_incomplete_event_size=65_536,
+        server_header=False,
+    )
     logging.getLogger("uvicorn.error").addFilter(_is_trouble)
     for ending in (signal.SIGINT, signal.SIGTERM):  # which the server raises again when it ended
         signal.signal(ending, lambda *_: None)
@@ -193,12 +220,12 @@ def _listings(
 ) -> tuple[Any, Callable[[], None]]:
     from vrelko.pagesfile.load import load
     from vrelko.web.application import make_app
-    from vrelko.web.http_options import Wire
+    from vrelko.web.http_options import HttpOptions
 
     loaded = load(pages, pool=pool)
-    wires = {name: Wire(**settings) for name, settings in loaded.web.items()}
+    http_of = {name: HttpOptions(**settings) for name, settings in loaded.web.items()}
     settings = {"time_limit_ms": _STATEMENT_MS, **loaded.operation, **given}
-    app = make_app(dict(loaded), loaded.engine, title=Path(pages).stem, wires=wires, **settings)
+    app = make_app(dict(loaded), loaded.engine, title=Path(pages).stem, http_of=http_of, **settings)
     return app, loaded.close
 
 
@@ -209,9 +236,10 @@ def _demo(folder: Path, hosts: Sequence[str]) -> tuple[Any, Callable[[], None]]:
     database = folder / "larkmere.db"
     if not database.is_file():
         raise DatabaseError(
-            f"there is no demo database in {str(folder)!r}", "Make it with: vrelko demo",
+            f"there is no demo database in {str(folder)!r}",
+            "Make it with: vrelko demo",
             "demo-missing",
-        )  # fmt: skip
+        )
     live = Live(database)
     return make_demo(live, hosts), live.close
 

@@ -48,9 +48,13 @@ def _overview(facts: Facts) -> Table:
     for one in facts.tables:
         paged = "yes" if one.rows > PAGED_ROWS else "no"
         table.add_row(
-            one.name, render_count(one.rows), f"{one.row_bytes:.0f}",
-            render_bytes(one.blocks * facts.server.block_bytes), str(len(one.indexes)), paged,
-        )  # fmt: skip
+            one.name,
+            render_count(one.rows),
+            f"{one.row_bytes:.0f}",
+            render_bytes(one.blocks * facts.server.block_bytes),
+            str(len(one.indexes)),
+            paged,
+        )
     return table
 
 
@@ -61,23 +65,28 @@ def _show_table(out: Console, facts: TableFacts) -> None:
     )
     columns = make_table("column", "type", ">bytes", ">NULLs", ">distinct", "most common")
     for column in facts.columns:
-        common = ", ".join(f"{value or chr(39) * 2} {share:.0%}" for value, share in
-                           column.common[:3])  # fmt: skip
+        common = ", ".join(
+            f"{value or chr(39) * 2} {share:.0%}" for value, share in column.common[:3]
+        )
         columns.add_row(
             column.name + ("  [dim]key[/]" if column.name in facts.primary_key else ""),
-            column.type, f"{column.width or 0:.1f}",
+            column.type,
+            f"{column.width or 0:.1f}",
             f"{column.null_share or 0:.1%}" if column.nullable else "never",
-            render_count(column.distinct) if column.distinct else "?", common,
-        )  # fmt: skip
+            render_count(column.distinct) if column.distinct else "?",
+            common,
+        )
     out.print(columns)
     indexes = make_table("index", "columns", "unique", ">bytes an entry", ">leaf blocks", ">levels")
     for index in facts.indexes:
         indexes.add_row(
-            index.name, index.text + (" (partial)" if index.partial else ""),
-            "yes" if index.unique else "no", f"{index.entry_bytes or 0:.0f}",
+            index.name,
+            index.text + (" (partial)" if index.partial else ""),
+            "yes" if index.unique else "no",
+            f"{index.entry_bytes or 0:.0f}",
             "?" if index.leaf_blocks is None else render_count(index.leaf_blocks),
             str(index.levels or "?"),
-        )  # fmt: skip
+        )
     out.print(indexes)
 
 
@@ -106,26 +115,45 @@ def show_measurement(measurement: Measurement) -> None:
     unit = measurement.unit
     out.print(f"\n[bold]{measurement.listing}[/] measured; counted are {unit}")
     table = make_table(
-        "strategy", ">page", ">rows", ">expected", ">counted", ">ratio", ">ms expected",
-        ">90 % interval", ">ms", ">ratio",
-    )  # fmt: skip
+        "strategy",
+        ">page",
+        ">rows",
+        ">expected",
+        ">counted",
+        ">ratio",
+        ">ms expected",
+        ">90 % interval",
+        ">ms",
+        ">ratio",
+    )
     last = ""
     for page in measurement.pages:
         number = "all" if page.strategy == "whole" else f"{page.page:,}" if page.page else ""
         outside = "" if page.inside else "[yellow]"
         table.add_row(
-            page.strategy if page.strategy != last else "", number, render_count(page.rows),
-            f"{page.expected:,.0f}", f"{page.counted:,.0f}", f"{page.ratio:.2f}",
-            render_ms(page.time.ms), f"{render_ms(page.time.low)}–{render_ms(page.time.high)}",
-            outside + render_ms(page.ms), f"{page.ms_ratio:.2f}",
-        )  # fmt: skip
+            page.strategy if page.strategy != last else "",
+            number,
+            render_count(page.rows),
+            f"{page.expected:,.0f}",
+            f"{page.counted:,.0f}",
+            f"{page.ratio:.2f}",
+            render_ms(page.time.ms),
+            f"{render_ms(page.time.low)}–{render_ms(page.time.high)}",
+            outside + render_ms(page.ms),
+            f"{page.ms_ratio:.2f}",
+        )
         last = page.strategy
     out.print(table)
     memory = make_table("memory", ">readers at once", ">rows each", ">peak", ">rows there after ms")
     for one in measurement.memory:
         name = {"keyset": "a page"}.get(one.strategy, one.strategy)
-        memory.add_row(name, f"{one.readers:,}", f"{one.rows:,}", render_bytes(one.peak_bytes),
-                       render_ms(one.first_row_ms))  # fmt: skip
+        memory.add_row(
+            name,
+            f"{one.readers:,}",
+            f"{one.rows:,}",
+            render_bytes(one.peak_bytes),
+            render_ms(one.first_row_ms),
+        )
     out.print(memory)
     for note in measurement.notes:
         out.print(f"note: {note}")

@@ -94,8 +94,11 @@ def write_report(studies: Sequence[Study], path: Path) -> Path:
 def progress_bar(text: str, total: int) -> Iterator[Callable[[int], None]]:
     """Show a progress bar on stderr; the function it lends moves it on."""
     columns: list[Any] = [
-        TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(),
-    ]  # fmt: skip
+        TextColumn("{task.description}"),
+        BarColumn(),
+        MofNCompleteColumn(),
+        TimeElapsedColumn(),
+    ]
     with Progress(*columns, console=Console(stderr=True)) as bar:
         task = bar.add_task(text, total=total)
         yield lambda done: bar.advance(task, done)

@@ -149,11 +149,20 @@ def choose_path(
     ]
     paths += [_table_path(outline, order, table, engine)]
     if order is None:
-        return min(paths, key=lambda path: (len(_lost(path, fixed)), not path.covering,
-                                            _leaves(path, table)))  # fmt: skip
-    return min(paths, key=lambda path: (path.kind != "ordered" or bool(_lost(path, fixed)),
-                                        len(_lost(path, fixed)), _KIND_RANK[path.kind],
-                                        not path.covering, -len(path.fixed)))  # fmt: skip
+        return min(
+            paths,
+            key=lambda path: (len(_lost(path, fixed)), not path.covering, _leaves(path, table)),
+        )
+    return min(
+        paths,
+        key=lambda path: (
+            path.kind != "ordered" or bool(_lost(path, fixed)),
+            len(_lost(path, fixed)),
+            _KIND_RANK[path.kind],
+            not path.covering,
+            -len(path.fixed),
+        ),
+    )
 
 
 _KIND_RANK: dict[PathKind, int] = {"ordered": 0, "grouped": 1, "sorted": 2}
@@ -305,14 +314,20 @@ def _path(
         needed |= set(order.names)
     kind: PathKind = "ordered" if ordered or order is None else "grouped" if alike else "sorted"
     return AccessPath(
-        kind, index, tuple(used), share, residual, passing,
+        kind,
+        index,
+        tuple(used),
+        share,
+        residual,
+        passing,
         covering=needed <= held and len(outline.tables) == 1 and index.name != CLUSTER,
         bounded=any(c.column == behind and c.kind == "range" for c in outline.conditions),
         scan="bitmap" if kind == "sorted" and engine == "postgresql" else "index",
         inside=bool(residual) and set(residual) <= held and index.name != CLUSTER,
         branches=max(_values(outline, sets), 1) if branched and ordered else 1,
-        runs=_runs(outline, order, table, index, engine, sets), presorted=alike,
-    )  # fmt: skip
+        runs=_runs(outline, order, table, index, engine, sets),
+        presorted=alike,
+    )
 
 
 def _first_terms(
@@ -382,19 +397,40 @@ def _table_path(
     behind = lies[0] if by_id and lies else None
     share, residual, passing = shares(outline, table, (), behind)
     return AccessPath(
-        "ordered" if by_id or order is None else "sorted", None, (), share, residual, passing,
-        covering=False, scan="table",
+        "ordered" if by_id or order is None else "sorted",
+        None,
+        (),
+        share,
+        residual,
+        passing,
+        covering=False,
+        scan="table",
         bounded=any(c.column == behind and c.kind == "range" for c in outline.conditions),
-    )  # fmt: skip
+    )
 
 
 def _with(path: AccessPath, kind: PathKind, seen: Seen) -> AccessPath:
     scan: Scan = seen.scan if path.index is not None else "table"
     return AccessPath(
-        kind, path.index, path.fixed, path.share, path.residual, path.passing, seen.covering,
-        path.bounded, scan, path.inside, 1, seen.workers, path.runs, (), seen.parts, seen.merged,
-        seen.lookups, seen.unknown,
-    )  # fmt: skip
+        kind,
+        path.index,
+        path.fixed,
+        path.share,
+        path.residual,
+        path.passing,
+        seen.covering,
+        path.bounded,
+        scan,
+        path.inside,
+        1,
+        seen.workers,
+        path.runs,
+        (),
+        seen.parts,
+        seen.merged,
+        seen.lookups,
+        seen.unknown,
+    )
 
 
 def _lost(path: AccessPath, fixed: Sequence[str]) -> list[str]:

@@ -50,8 +50,9 @@ class LogQuestion:
                 f"{self.means!r} is none of {', '.join(MEANS)}", "Give one of them", "log-means"
             )
         if self.size < 1:
-            raise PageError(f"a page size of {self.size} is below 1", "Give the rows a page",
-                            "log-means")  # fmt: skip
+            raise PageError(
+                f"a page size of {self.size} is below 1", "Give the rows a page", "log-means"
+            )
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,9 +165,12 @@ def _readers_of(visits: list[_Visit], span_s: float, usual: Readers) -> Readers:
     inside = sum(visit.last - visit.begin + dwell for visit in visits) / span_s
     depth = Depth(mean, jumps / requests, "measured", shares)
     return replace(
-        usual, a_minute=requests / span_s * 60, users=max(round(inside), 1), dwell_s=dwell,
+        usual,
+        pages_per_minute=requests / span_s * 60,
+        users=max(round(inside), 1),
+        dwell_s=dwell,
         depth=depth,
-    )  # fmt: skip
+    )
 
 
 def _page_of(query: str, question: LogQuestion, visit: _Visit) -> int | None:

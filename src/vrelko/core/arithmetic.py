@@ -23,26 +23,26 @@ MOST_OFFSET = 1_000_000_000_000
 class Sizes:
     """The page sizes a listing allows.
 
-    `default` rows when none is asked for, at least 1 and at most `most`. `most=None` allows any
+    `default` rows when none is asked for, at least 1 and at most `max`. `max=None` allows any
     size; the planner reports that as a finding.
     """
 
     default: int = 25
-    most: int | None = 200
+    max: int | None = 200
 
     def __post_init__(self) -> None:
-        for name, value in (("default", self.default), ("most", self.most)):
-            unset = value is None and name == "most"
+        for name, value in (("default", self.default), ("max", self.max)):
+            unset = value is None and name == "max"
             if not unset and (type(value) is not int or value < 1):
                 raise PageError(
                     f"{name} page size {value!r} is not a whole number above 0",
-                    "Give sizes such as Sizes(25, most=200)",
+                    "Give sizes such as Sizes(25, max=200)",
                     "size-bounds",
                 )
-        if self.most is not None and self.default > self.most:
+        if self.max is not None and self.default > self.max:
             raise PageError(
-                f"default page size {self.default} is above the most, {self.most}",
-                "Raise most or lower the default",
+                f"default page size {self.default} is above max, {self.max}",
+                "Raise max or lower the default",
                 "size-bounds",
             )
 
@@ -51,7 +51,7 @@ class Sizes:
         if size is None or size == "":
             return self.default
         rows = check_whole(size, "page size", "size")
-        top = MOST_OFFSET if self.most is None else self.most
+        top = MOST_OFFSET if self.max is None else self.max
         if not 1 <= rows <= top:
             raise PageError(
                 f"page size {rows:,} is not allowed", f"Ask for 1 to {top:,} rows", "size-range"
@@ -65,7 +65,7 @@ class Sizes:
         except PageError as error:
             if error.code != "size-range":
                 return self.default
-        top = MOST_OFFSET if self.most is None else self.most
+        top = MOST_OFFSET if self.max is None else self.max
         return min(max(check_whole(size, "page size", "size"), 1), top)
 
 
@@ -226,23 +226,23 @@ class Link:
         return current.format(number=shown) if self.current else shown
 
 
-def strip(number: int, last: int, slots: int = 7) -> Sequence[Link]:
-    """Return exactly `slots` places for a page strip, or one a page where there are fewer.
+def strip(number: int, last: int, width: int = 7) -> Sequence[Link]:
+    """Return exactly `width` places for a page strip, or one a page where there are fewer.
 
     First and last page always stand at the ends, the current page is marked, and a gap stands for
     at least two pages. One page or none needs no strip: an empty sequence.
-    Raises PageError when `slots` is below 5 (first, gap, current, gap, last).
+    Raises PageError when `width` is below 5 (first, gap, current, gap, last).
     """
-    if slots < 5:
+    if width < 5:
         raise PageError(
-            f"a page strip of {slots} places is too short", "Ask for at least 5", "strip-slots"
+            f"a page strip of {width} places is too short", "Ask for at least 5", "strip-slots"
         )
     if last <= 1:
         return ()
     here = clamp_number(number, last)
-    if last <= slots:
+    if last <= width:
         return tuple(Link(n, n == here) for n in range(1, last + 1))
-    inner = slots - 4
+    inner = width - 4
     low = min(max(here - inner // 2, 3), last - inner - 1)
     middle: list[int | None] = list(range(low, low + inner))
     left: int | None = 2 if low == 3 else None

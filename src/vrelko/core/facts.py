@@ -250,9 +250,20 @@ _ROW_HEADER = {"sqlite": 4, "postgresql": 28, "mariadb": 18}
 def usual_width(type_name: str) -> float:
     """Return about the bytes a value of a type takes, where nothing else is known."""
     kind = type_name.upper()
-    for part, width in (("SMALLINT", 2), ("BIGINT", 8), ("BOOL", 1), ("INT", 4), ("DATE", 8),
-                        ("TIME", 8), ("REAL", 4), ("DOUB", 8), ("FLOA", 8), ("NUM", 8),
-                        ("DECIM", 8), ("UUID", 16)):  # fmt: skip
+    for part, width in (
+        ("SMALLINT", 2),
+        ("BIGINT", 8),
+        ("BOOL", 1),
+        ("INT", 4),
+        ("DATE", 8),
+        ("TIME", 8),
+        ("REAL", 4),
+        ("DOUB", 8),
+        ("FLOA", 8),
+        ("NUM", 8),
+        ("DECIM", 8),
+        ("UUID", 16),
+    ):
         if part in kind:
             return float(width)
     digits = "".join(c for c in kind.partition("(")[2] if c.isdigit())

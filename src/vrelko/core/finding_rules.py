@@ -53,11 +53,13 @@ def find_faults(
         yield from _find_shape(order, advice, server)
     for item in advice:
         yield make_finding(
-            "no-fitting-index", f"order {item.order}",
+            "no-fitting-index",
+            f"order {item.order}",
             f"a page reads {item.before.read:,.0f} rows and sorts "
             f"{item.before.sorted_rows:,.0f}; with the index it walks {item.after.entries:,.0f} "
-            "entries", item.sql,
-        )  # fmt: skip
+            "entries",
+            item.sql,
+        )
     for variant in variants if not outline.opaque else ():
         yield from _find_path(variant, readers, server)
     for variant in variants:
@@ -93,11 +95,12 @@ def _find_false_key(outline: Outline, table: TableFacts) -> Iterator[Finding]:
     values = math.prod(value or 1.0 for value in known)
     if table.rows > _FEW_ROWS and values < _TOO_FEW * table.rows:
         yield make_finding(
-            "unique-false", f"unique = {', '.join(names)}",
+            "unique-false",
+            f"unique = {', '.join(names)}",
             f"{table.rows:,.0f} rows have about {values:,.0f} different values: pages would lose "
             "rows that share one",
             "Name columns that tell all rows apart, or give the table a primary key",
-        )  # fmt: skip
+        )
 
 
 def _find_misread(variant: VariantModel, server: ServerFacts) -> Iterator[Finding]:
@@ -120,10 +123,11 @@ def _find_misread(variant: VariantModel, server: ServerFacts) -> Iterator[Findin
         told = f"{told}; {read}" if told else read
     many = sum(len(check.counts) for check in doubted)
     yield make_finding(
-        "plan-misread", f"order {variant.order}",
+        "plan-misread",
+        f"order {variant.order}",
         f"{told}. The costs of {', '.join(names)} come from {many:,} counted pages instead",
         "Nothing needs to be done; between the depths that were counted these costs are rougher",
-    )  # fmt: skip
+    )
 
 
 def _find_drains(outline: Outline, variant: VariantModel, writers: Writers) -> Iterator[Finding]:
@@ -133,12 +137,13 @@ def _find_drains(outline: Outline, variant: VariantModel, writers: Writers) -> I
             continue
         rows, size = round(variant.model.matching), outline.sizes.default
         yield make_finding(
-            "draining-filter", f"condition on {condition.column}",
+            "draining-filter",
+            f"condition on {condition.column}",
             f"{condition.column} changes in rows that stay: a worker who handles page after page, "
             f"so that its rows leave the listing, never sees {left_by_draining(rows, size):,} of "
             f"{rows:,} by offset; by key it sees all",
             "Serve it by keyset; or read the first page again until it is empty",
-        )  # fmt: skip
+        )
 
 
 def _find_lag(server: ServerFacts, walk: _Walk) -> Iterator[Finding]:
@@ -155,70 +160,85 @@ def _find_lag(server: ServerFacts, walk: _Walk) -> Iterator[Finding]:
             f"{render_mean(missed)} rows are missed and {render_mean(twice)} come twice"
         )
     yield make_finding(
-        "lagging-replica", "server", evidence,
+        "lagging-replica",
+        "server",
+        evidence,
         "Read a walk from one server, or by keyset: then nothing at its place is missed",
-    )  # fmt: skip
+    )
 
 
 def _find_unread(outline: Outline, rows: Sequence[float]) -> Iterator[Finding]:
     if outline.opaque:
         yield make_finding(
-            "select-opaque", "select",
+            "select-opaque",
+            "select",
             f"it holds {outline.opaque}: costs are those of computing it whole for each page, "
             f"about {rows[0]:,.0f} rows, whatever its parts keep",
             "Page a select of tables and conditions; or measure, which runs it as it is",
-        )  # fmt: skip
+        )
         return
     unread = [c.column or "a condition" for c in outline.conditions if c.kind == "other"]
     if unread:
         yield make_finding(
-            "condition-unread", f"condition on {unread[0]}",
+            "condition-unread",
+            f"condition on {unread[0]}",
             "it is no comparison of a column with a value; where the server does not estimate "
             "it, a third of the rows is taken to pass",
             "Measure; or compare a column with a value, or index the expression",
-        )  # fmt: skip
+        )
 
 
 def _find_sizes(
     outline: Outline, variant: VariantModel, strategy: str, advised: bool
 ) -> Iterator[Finding]:
     model = variant.model
-    if outline.sizes.most is None:
+    if outline.sizes.max is None:
         yield make_finding(
-            "size-unbounded", "page size",
+            "size-unbounded",
+            "page size",
             f"a reader may ask for all {model.matching:,.0f} rows at once",
-            "Set a most, such as Sizes(25, most=200)",
-        )  # fmt: skip
+            "Set a most, such as Sizes(25, max=200)",
+        )
     if outline.total == "exact" and strategy != "whole":
         yield make_finding(
-            "count-each-request", "total",
+            "count-each-request",
+            "total",
             f"each page counts {model.matching:,.0f} rows to tell the total",
             (f"total='capped' stops at {outline.cap:,}; " if model.matching > outline.cap else "")
             + "count='once' counts once a walk; total=False where no total is shown",
-        )  # fmt: skip
+        )
     if strategy in ("offset", "deferred-join") and model.matching > 100 * outline.sizes.default:
         deep = model.offset(model.matching, outline.sizes.default)
         index = "Make the index advised; then serve it by keyset" if advised else ""
         yield make_finding(
-            "deep-offset", "last page",
+            "deep-offset",
+            "last page",
             f"the last page reads {deep.read:,.0f} rows or entries",
-            index or ("Serve it by keyset" if outline.strategy else
-                      "Show fewer pages (max_offset=), or let readers filter first"),
-        )  # fmt: skip
+            index
+            or (
+                "Serve it by keyset"
+                if outline.strategy
+                else "Show fewer pages (max_offset=), or let readers filter first"
+            ),
+        )
     if strategy == "whole" and model.matching > WHOLE_ROWS:
         yield make_finding(
-            "whole-table", "strategy", f"{model.matching:,.0f} rows go to every reader",
+            "whole-table",
+            "strategy",
+            f"{model.matching:,.0f} rows go to every reader",
             "Serve pages",
-        )  # fmt: skip
+        )
 
 
 def _find_order(order: Order, said: int, table: TableFacts, walk: _Walk) -> Iterator[Finding]:
     terms = order.terms[:said]
     if not terms:
         yield make_finding(
-            "no-order", "order", "without an order an engine may give any rows on any page",
+            "no-order",
+            "order",
+            "without an order an engine may give any rows on any page",
             f"Vrelko orders by {order}; give the order your readers expect",
-        )  # fmt: skip
+        )
         return
     if said >= len(order):
         return
@@ -235,9 +255,11 @@ def _find_order(order: Order, said: int, table: TableFacts, walk: _Walk) -> Iter
                 f"{walk.pages:,} pages, and an engine may order ties anew for each page"
             )
     yield make_finding(
-        "order-ties", f"order {Order(terms)}", evidence,
+        "order-ties",
+        f"order {Order(terms)}",
+        evidence,
         f"Vrelko orders by {order}; write it so in hand-written queries too",
-    )  # fmt: skip
+    )
 
 
 def _find_shape(order: Order, advice: Sequence[Advice], server: ServerFacts) -> Iterator[Finding]:
@@ -245,18 +267,21 @@ def _find_shape(order: Order, advice: Sequence[Advice], server: ServerFacts) -> 
         return
     if not order.uniform:
         yield make_finding(
-            "mixed-directions", f"order {order}", "no index runs in both of its directions",
+            "mixed-directions",
+            f"order {order}",
+            "no index runs in both of its directions",
             "Make the index advised, or let all terms run one way",
-        )  # fmt: skip
+        )
     for term in order.terms:
         first = term.nulls == "first"
         natural = first == (term.descending == (server.engine == "postgresql"))
         if term.nullable and term.nulls and not natural and server.engine != "sqlite":
             yield make_finding(
-                "nulls-in-order", f"order {order}",
+                "nulls-in-order",
+                f"order {order}",
                 f"{term.name} may be NULL, and no index has its NULLs {term.nulls}",
                 "Make the index advised, or place NULLs where the engine has them",
-            )  # fmt: skip
+            )
 
 
 def _find_computed(
@@ -295,11 +320,14 @@ def _find_terms(
     if moving:
         again, dodges = moved_about(walk.stream, walk.size, walk.pages, walk.dwell_s)
         yield make_finding(
-            "moving-key", about, f"{moving[0]} changes in rows that stay, "
-            f"{writers.moves_a_minute:g} times a minute: in a walk of {walk.pages:,} pages by key "
-            f"{render_mean(again)} rows are seen twice and {render_mean(dodges)} slip behind it",
+            "moving-key",
+            about,
+            f"{moving[0]} changes in rows that stay, "
+            f"{writers.moves_per_minute:g} times per minute: in a walk of {walk.pages:,} pages by "
+            f"key {render_mean(again)} rows are seen twice and "
+            f"{render_mean(dodges)} slip behind it",
             "Order by a column that does not change, or read a frozen list",
-        )  # fmt: skip
+        )
     for term in order.terms:
         if not table.has_column(term.name):
             continue
@@ -307,18 +335,22 @@ def _find_terms(
         kind = column.type.upper()
         if any(part in kind for part in _FLOATS):
             yield make_finding(
-                "float-key", about, f"{term.name} is {column.type}: values that print alike may "
-                "differ", "Keep the unique column behind it, or store a decimal",
-            )  # fmt: skip
+                "float-key",
+                about,
+                f"{term.name} is {column.type}: values that print alike may differ",
+                "Keep the unique column behind it, or store a decimal",
+            )
         # The other servers carry their collations along, and so does this one those of codes.
         from_outside = server.engine == "postgresql" and column.collation not in _BY_CODE
         if from_outside and term is order.terms[0] and any(part in kind for part in _TEXTS):
             yield make_finding(
-                "text-order", about, f"{term.name} sorts by its collation"
+                "text-order",
+                about,
+                f"{term.name} sorts by its collation"
                 + (f" {column.collation}" if column.collation else "")
                 + "; an upgrade of the system's collations moves rows",
                 'Use the collation "C" where that order will do; rebuild the index after upgrades',
-            )  # fmt: skip
+            )
 
 
 def _find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> Iterator[Finding]:
@@ -337,37 +369,44 @@ def _find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> 
         many = len(given) if isinstance(given, (list, tuple, set, frozenset)) else 0
         if condition.kind == "in" and many > MOST_VALUES:
             yield make_finding(
-                "set-too-large", f"filter {condition.column}",
+                "set-too-large",
+                f"filter {condition.column}",
                 f"{many:,} values; beyond {MOST_VALUES} they are not read a branch a value",
                 "Join a table of the values, or narrow the set",
-            )  # fmt: skip
+            )
     pages = page_count(round(model.matching), outline.sizes.default)
-    deepest = readers.depth.page_at(0.99, max(pages, 1))
-    reach = model.matching if readers.depth.jumps else deepest * outline.sizes.default
+    max_offset = readers.depth.page_at(0.99, max(pages, 1))
+    reach = model.matching if readers.depth.jumps else max_offset * outline.sizes.default
     leaves = model.routes.leaves
     if leaves is not None and leaves <= reach:
         yield make_finding(
-            "path-switch", about, f"by offset the server leaves the index from row {leaves:,.0f} "
-            "on, which readers reach", "Serve it by keyset, or by deferred-join",
-        )  # fmt: skip
+            "path-switch",
+            about,
+            f"by offset the server leaves the index from row {leaves:,.0f} on, which readers reach",
+            "Serve it by keyset, or by deferred-join",
+        )
     rare = path.passing < 0.05 and path.residual
     if server.engine == "postgresql" and rare:
         mode = server.settings.get("plan_cache_mode", "auto")
         if mode != "force_custom_plan":
             yield make_finding(
-                "generic-plan", about, "a prepared statement may settle on a plan that does not "
+                "generic-plan",
+                about,
+                "a prepared statement may settle on a plan that does not "
                 f"know how rare the filter's rows are (plan_cache_mode = {mode})",
                 "Set plan_cache_mode = force_custom_plan for this connection",
-            )  # fmt: skip
+            )
     if table.row_security:
         typed = [name for name in variant.order.names if table.has_column(name)]
         leaky = [n for n in typed if any(p in table.column(n).type.upper() for p in _LEAKY)]
         if leaky:
             yield make_finding(
-                "row-security", about, f"comparisons of {leaky[0]} are not leakproof: behind row "
+                "row-security",
+                about,
+                f"comparisons of {leaky[0]} are not leakproof: behind row "
                 "security a key does not narrow the index",
                 "Let the index begin with the column of the policy",
-            )  # fmt: skip
+            )
 
 
 def _index_for(variant: VariantModel, server: ServerFacts) -> str:
@@ -384,19 +423,23 @@ def _index_for(variant: VariantModel, server: ServerFacts) -> str:
 def _find_state(table: TableFacts, server: ServerFacts) -> Iterator[Finding]:
     if table.changed_rows is not None and table.changed_rows > max(0.2 * table.rows, 1_000):
         yield make_finding(
-            "statistics-stale", f"table {table.name}",
+            "statistics-stale",
+            f"table {table.name}",
             f"{table.changed_rows:,.0f} rows changed since statistics were taken",
             f"ANALYZE {table.name}",
-        )  # fmt: skip
+        )
     if table.dead_rows > max(0.2 * table.rows, 1_000):
         yield make_finding(
-            "dead-rows", f"table {table.name}",
+            "dead-rows",
+            f"table {table.name}",
             f"{table.dead_rows:,.0f} dead rows are walked beside {table.rows:,.0f} live ones",
             f"VACUUM {table.name}, and let autovacuum come more often",
-        )  # fmt: skip
+        )
     if server.engine == "postgresql" and table.visible_share < 0.5 and table.rows > 10_000:
         yield make_finding(
-            "not-vacuumed", f"table {table.name}",
+            "not-vacuumed",
+            f"table {table.name}",
             f"{1 - table.visible_share:.0%} of its blocks must be looked at even where the index "
-            "holds everything", f"VACUUM {table.name}",
-        )  # fmt: skip
+            "holds everything",
+            f"VACUUM {table.name}",
+        )

@@ -85,10 +85,18 @@ def advise_indexes(
         after = make_model(outline, order, known, server).keyset(size + 1, at=model.matching / 3)
         bytes_ = table.rows * (index.entry_bytes or 20.0) / _FILL
         yield Advice(
-            index, table.name, str(order), create_text(index, table, server.engine), before,
-            after, clock.ms(before), clock.ms(after), bytes_, _insert_us(bytes_, server),
+            index,
+            table.name,
+            str(order),
+            create_text(index, table, server.engine),
+            before,
+            after,
+            clock.ms(before),
+            clock.ms(after),
+            bytes_,
+            _insert_us(bytes_, server),
             (f"{outline.name}: {order}",),
-        )  # fmt: skip
+        )
 
 
 def _can_index(outline: Outline, order: Order, table: TableFacts, server: ServerFacts) -> bool:
@@ -137,9 +145,11 @@ def merge_advice(advice: Iterable[Advice]) -> tuple[Advice, ...]:
     for one in sorted(advice, key=lambda item: -len(item.index.columns)):
         for i, other in enumerate(kept):
             ours, theirs = one.index.columns, other.index.columns
-            if one.table == other.table and theirs[: len(ours)] == ours and (
-                one.index.where == other.index.where
-            ):  # fmt: skip
+            if (
+                one.table == other.table
+                and theirs[: len(ours)] == ours
+                and (one.index.where == other.index.where)
+            ):
                 kept[i] = replace(other, serves=tuple(dict.fromkeys((*other.serves, *one.serves))))
                 break
         else:

@@ -179,24 +179,36 @@ def judge(
     lacking = () if outline.opaque else outline.orders
     today = {str(variant.order): variant.model for variant in variants[::-1]}
     advice = merge_advice(advise_indexes(outline, lacking, table, server, clock, jumps, today))
-    findings = tuple(find_faults(variants, outline.orders, given.readers, given.writers, advice,
-                                 served_by, server))  # fmt: skip
+    findings = tuple(
+        find_faults(
+            variants, outline.orders, given.readers, given.writers, advice, served_by, server
+        )
+    )
     counted = count_work(outline, model)
     return Judgement(
-        model.matching, pages, size, model.path,
+        model.matching,
+        pages,
+        size,
+        model.path,
         tuple(replace(c, against=verdict.refused.get(c.strategy, ())) for c in candidates),
         tuple(_crossover(first, factor, clock.ms) for factor in (2.0, 10.0)),
-        _without_repeats(findings), advice, verdict,
+        _without_repeats(findings),
+        advice,
+        verdict,
         sweep_sizes(verdict.strategy, model, given.readers, clock, size, given.needs.p95_ms),
         tuple(
             _variant_cost(variant, {name: mean_of(points[name][i]) for name in STRATEGIES})
             for i, variant in enumerate(variants)
         ),
-        clock.rates, model.routes.switch, model.routes.seen,
-        _whole_up_to(first, given, clock), counted,
+        clock.rates,
+        model.routes.switch,
+        model.routes.seen,
+        _whole_up_to(first, given, clock),
+        counted,
         None if counted is None else clock.time(counted, path=model.routes.count.signature),
-        tuple(model.checks.values()), _outlook(uses, table, facts, given, clock.rates, advice),
-    )  # fmt: skip
+        tuple(model.checks.values()),
+        _outlook(uses, table, facts, given, clock.rates, advice),
+    )
 
 
 def _outlook(
@@ -217,9 +229,11 @@ def _outlook(
     richer = replace(table, indexes=(*table.indexes, *made))
     total: TotalKind = "none" if counts else first.total
     then = tuple(
-        replace(use, outline=replace(use.outline, total=total), routes=None, checks=(),
-                rows=use.rows) for use in uses
-    )  # fmt: skip
+        replace(
+            use, outline=replace(use.outline, total=total), routes=None, checks=(), rows=use.rows
+        )
+        for use in uses
+    )
     clock = Clock(_widened(rates, table), facts.server)
     variants = [
         VariantModel(one.outline, one.order, one.share, one.model(richer, facts.server))
@@ -227,18 +241,24 @@ def _outlook(
     ]
     stream = Stream.of(variants[0].model.matching, given.writers)
     candidates = tuple(
-        _candidate(name, variants,
-                   [points_of(name, variant, given.readers, clock) for variant in variants],
-                   stream, given, clock)
+        _candidate(
+            name,
+            variants,
+            [points_of(name, variant, given.readers, clock) for variant in variants],
+            stream,
+            given,
+            clock,
+        )
         for name in STRATEGIES
-    )  # fmt: skip
+    )
     verdict = decide(candidates, then[0].outline, variants[0].model.matching, given.needs)
     best = next(one for one in candidates if one.strategy == verdict.strategy)
     works = [best.ladder[0].work, best.ladder[-1].work]
     done = tuple(f"index {item.index.name}" for item in mine)
     done += ("total counted once per walk",) if counts else ()
-    return Outlook(done, best.strategy, best.mean_ms, best.burden.p95_ms,
-                   *(work.read for work in works))  # fmt: skip
+    return Outlook(
+        done, best.strategy, best.mean_ms, best.burden.p95_ms, *(work.read for work in works)
+    )
 
 
 _ROUGH = 0.4  # more log spread where facts are guessed or stale
@@ -297,8 +317,14 @@ def _crossover(variant: VariantModel, factor: float, price: Callable[[Work], flo
 
 def _variant_cost(variant: VariantModel, means: dict[Strategy, float]) -> VariantCost:
     params = tuple(f"{name} = {value}" for name, value in variant.outline.params.items())
-    return VariantCost(str(variant.order), params, variant.share, variant.model.matching,
-                       variant.model.path.text, means)  # fmt: skip
+    return VariantCost(
+        str(variant.order),
+        params,
+        variant.share,
+        variant.model.matching,
+        variant.model.path.text,
+        means,
+    )
 
 
 def _whole_up_to(variant: VariantModel, given: Given, clock: Clock) -> int | None:

@@ -129,7 +129,7 @@ def weigh(
     around = clock.time(typical.work, typical.passing, variants[0].model.path.signature)
     factor = around.high / around.ms if around.ms > 0 else 1.0
     a_walk = 1.0 if strategy == "whole" else readers.depth.mean
-    a_second = readers.a_minute / 60 / (readers.depth.mean if strategy == "whole" else 1.0)
+    a_second = readers.pages_per_minute / 60 / (readers.depth.mean if strategy == "whole" else 1.0)
     total = sum(point.weight for point in every) or 1.0
     return Burden(
         Time(mean, mean / factor, mean * factor),

@@ -91,10 +91,14 @@ def decide(candidates: Sequence[Candidate], outline: Outline, rows: float, needs
     refused = {name: why for name, why in against.items() if name != best.strategy}
     second = others[0] if others else None
     return Verdict(
-        best.strategy, reasons, refused, bool(fitting),
+        best.strategy,
+        reasons,
+        refused,
+        bool(fitting),
         second.strategy if second else None,
-        second.mean_ms / best.mean_ms if second and best.mean_ms > 0 else None, give_up,
-    )  # fmt: skip
+        second.mean_ms / best.mean_ms if second and best.mean_ms > 0 else None,
+        give_up,
+    )
 
 
 def _robust(candidate: Candidate) -> float:
@@ -160,9 +164,12 @@ def _give_up(
         fit = [c for c in candidates if not any(True for _ in _against(c, outline, rows, eased))]
         if fit:
             best = min(fit, key=lambda c: c.mean_ms)
-            now = {"repeats": best.drift.repeats, "misses": best.drift.misses,
-                   "p95_ms": best.burden.p95_ms,
-                   "memory_mb": best.burden.memory_bytes / 1e6}[name]  # fmt: skip
+            now = {
+                "repeats": best.drift.repeats,
+                "misses": best.drift.misses,
+                "p95_ms": best.burden.p95_ms,
+                "memory_mb": best.burden.memory_bytes / 1e6,
+            }[name]
             shown = f"{now:,.0f}" if now >= 100 else f"{now:.3g}"
             yield f"without {name} = {getattr(needs, name):g}, {best.strategy} fits at {shown}"
 

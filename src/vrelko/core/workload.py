@@ -61,19 +61,23 @@ class Depth:
 class Readers:
     """How pages are asked for.
 
-    `a_minute`: pages of all readers together; `users`: readers at once; `dwell_s`: seconds a
+    `pages_per_minute`: of all readers together; `users`: readers at once; `dwell_s`: seconds a
     reader stays on a page; `depth`: how far they go; `round_trip_ms` from a reader to the
     application and back.
     """
 
-    a_minute: float = 60.0
+    pages_per_minute: float = 60.0
     users: int = 1
     dwell_s: float = 10.0
     depth: Depth = field(default_factory=Depth)
     round_trip_ms: float = 40.0
 
     def __post_init__(self) -> None:
-        _check(self.a_minute >= 0, f"{self.a_minute} pages a minute is negative", "a_minute")
+        _check(
+            self.pages_per_minute >= 0,
+            f"{self.pages_per_minute} pages a minute is negative",
+            "pages_per_minute",
+        )
         _check(self.users >= 1, f"{self.users} users are fewer than one", "users")
         _check(self.dwell_s >= 0, f"a dwell of {self.dwell_s} s is negative", "dwell_s")
         _check(self.round_trip_ms >= 0, f"{self.round_trip_ms} ms is negative", "round_trip_ms")
@@ -93,8 +97,11 @@ class Landing:
     def __post_init__(self) -> None:
         late = self.kind == "late"
         _check(not late or self.mean_s > 0, "rows that land late need mean_s above 0", "lands")
-        _check(self.kind in ("head", "tail", "uniform", "late"), f"{self.kind!r} is no way to land",
-               "lands")  # fmt: skip
+        _check(
+            self.kind in ("head", "tail", "uniform", "late"),
+            f"{self.kind!r} is no way to land",
+            "lands",
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,14 +111,14 @@ class Writers:
     `moving` names the columns whose values change in rows that stay.
     """
 
-    inserts_a_minute: float = 0.0
-    deletes_a_minute: float = 0.0
+    inserts_per_minute: float = 0.0
+    deletes_per_minute: float = 0.0
     lands: Landing = field(default_factory=Landing)
-    moves_a_minute: float = 0.0
+    moves_per_minute: float = 0.0
     moving: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
-        for name in ("inserts_a_minute", "deletes_a_minute", "moves_a_minute"):
+        for name in ("inserts_per_minute", "deletes_per_minute", "moves_per_minute"):
             _check(getattr(self, name) >= 0, f"{getattr(self, name)} is negative", name)
 
 

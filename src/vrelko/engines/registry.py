@@ -50,7 +50,7 @@ def engine_name(dialect: Dialect | str) -> str:
     SQLAlchemy's dialect "mysql" is either; before it has connected it is taken for MariaDB, which
     is looked at again by `check_served`. A name by itself is the engine of that name.
     """
-    if isinstance(dialect, str):
+    if not isinstance(dialect, Dialect):
         return dialect
     if dialect.name != "mysql":
         return dialect.name
@@ -175,8 +175,11 @@ def open_database(
 
 
 def _engine_settings(url: URL, pool: int | None, pool_wait_s: float | None) -> dict[str, Any]:
-    settings: dict[str, Any] = {"hide_parameters": True, "pool_pre_ping": True,
-                                "json_deserializer": read_json}  # fmt: skip
+    settings: dict[str, Any] = {
+        "hide_parameters": True,
+        "pool_pre_ping": True,
+        "json_deserializer": read_json,
+    }
     if url.get_backend_name() == "sqlite" and url.database in (None, "", ":memory:"):
         return settings  # one connection a thread
     if pool is not None:

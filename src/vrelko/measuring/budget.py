@@ -58,8 +58,11 @@ class Spending:
                 self.spent_ms += (perf_counter() - self._began) * 1e3
                 self._began = None
 
-        hooks = (("before_cursor_execute", begin), ("after_cursor_execute", end),
-                 ("handle_error", end))  # fmt: skip
+        hooks = (
+            ("before_cursor_execute", begin),
+            ("after_cursor_execute", end),
+            ("handle_error", end),
+        )
         for name, hook in hooks:
             event.listen(engine, name, hook)
         try:

@@ -150,9 +150,15 @@ def _run(copy: Engine, plan: Plan, cast: Cast, crowd: Crowd) -> tuple[Crowded, .
 
 
 def _write(
-    copy: Engine, plan: Plan, cast: Cast, crowd: Crowd, number: int, log: _Log,
-    stop: threading.Event, failed: list[BaseException],
-) -> None:  # fmt: skip
+    copy: Engine,
+    plan: Plan,
+    cast: Cast,
+    crowd: Crowd,
+    number: int,
+    log: _Log,
+    stop: threading.Event,
+    failed: list[BaseException],
+) -> None:
     """Change rows that are this writer's own, until told to stop.
 
     Half of the rows are changed by no one.
@@ -207,8 +213,16 @@ class _Reader:
     def result(self) -> Crowded:
         """Return what all walks suffered."""
         c = self._counts
-        return Crowded(self._way, c["walks"], c["served"], c["untouched"], c["repeats"],
-                       c["misses"], c["resumed"], self._log.writes)  # fmt: skip
+        return Crowded(
+            self._way,
+            c["walks"],
+            c["served"],
+            c["untouched"],
+            c["repeats"],
+            c["misses"],
+            c["resumed"],
+            self._log.writes,
+        )
 
     def _walk(self) -> None:
         plan = self._plan

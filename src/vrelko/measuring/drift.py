@@ -12,7 +12,7 @@ from sqlalchemy import Engine
 from vrelko.core.arithmetic import page_count
 from vrelko.core.drift.costs import WayCost
 from vrelko.core.drift.expectation import DriftExpectation, expect_drift
-from vrelko.core.drift.recorded import Recording
+from vrelko.core.drift.recorded import Events
 from vrelko.core.drift.sentences import tell, walks_a_day
 from vrelko.core.drift.simulating import WALKS, Simulated, simulate, simulate_recorded
 from vrelko.core.drift.walks import WAYS, Way
@@ -73,7 +73,7 @@ def drift(
     copy: Engine | None = None,
     simulations: int = WALKS,
     *,
-    recording: Recording | None = None,
+    recording: Events | None = None,
     concurrent_s: float = 0.0,
 ) -> Drift:
     """Return what walks over a planned listing suffer while its writers write.
@@ -104,8 +104,20 @@ def drift(
         crowded = run_crowd(engine, plan, Crowd(concurrent_s, seed=seed), copy)
     told = tuple(tell(plan.listing, pages, dwell, simulated, readers, overlap))
     a_day, ways = walks_a_day(readers), plan.ways
-    return Drift(plan.listing, pages, dwell, expected, simulated, replayed, overlap, told, ways,
-                 crowded, recording is not None, a_day)  # fmt: skip
+    return Drift(
+        plan.listing,
+        pages,
+        dwell,
+        expected,
+        simulated,
+        replayed,
+        overlap,
+        told,
+        ways,
+        crowded,
+        recording is not None,
+        a_day,
+    )
 
 
 def clean_by_rate(
@@ -121,9 +133,11 @@ def clean_by_rate(
     found: dict[Way, list[float]] = {}
     for factor in factors:
         stream = replace(
-            usual, inserts=usual.inserts * factor, deletes=usual.deletes * factor,
+            usual,
+            inserts=usual.inserts * factor,
+            deletes=usual.deletes * factor,
             moves=usual.moves * factor,
-        )  # fmt: skip
+        )
         for one in simulate(stream, _size(plan), pages, dwell, walks, seed, overlap, ways):
             found.setdefault(one.way, []).append(one.clean)
     return found

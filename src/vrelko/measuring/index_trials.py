@@ -58,14 +58,24 @@ def _on_a_copy(engine: Engine, given: Plan) -> tuple[Advice, ...]:
             grown = _bytes(copy) - size
             wanted = given.given
             (fresh,) = plan_listings(
-                [given.served], survey(copy, given.served), wanted.readers, wanted.writers,
-                wanted.needs, given.params, engine=copy,
-            )  # fmt: skip
+                [given.served],
+                survey(copy, given.served),
+                wanted.readers,
+                wanted.writers,
+                wanted.needs,
+                given.params,
+                engine=copy,
+            )
             after = _page_ms(copy, fresh, advice)
             tried.append(
-                replace(advice, before_ms=before[advice.index.name], after_ms=after,
-                        bytes=float(grown), judged="built on a copy")
-            )  # fmt: skip
+                replace(
+                    advice,
+                    before_ms=before[advice.index.name],
+                    after_ms=after,
+                    bytes=float(grown),
+                    judged="built on a copy",
+                )
+            )
     return tuple(tried)
 
 
@@ -128,6 +138,9 @@ def _imagine(connection: Connection, given: Plan, advice: Advice) -> Advice:
         judged = "hypothetical index, which the server does not take"
     clock = Clock(given.judgement.rates, given.facts.server)
     return replace(
-        advice, after=after, after_ms=clock.ms(after), judged=judged,
+        advice,
+        after=after,
+        after_ms=clock.ms(after),
+        judged=judged,
         bytes=float(size or advice.bytes) / _OVERSTATED,
-    )  # fmt: skip
+    )

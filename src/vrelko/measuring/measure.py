@@ -88,9 +88,13 @@ class Measurement:
             for page in self.pages
         ]
         return {
-            "schema": SCHEMA, "listing": self.listing, "unit": self.unit, "pages": pages,
-            "memory": [asdict(one) for one in self.memory], "notes": self.notes,
-        }  # fmt: skip
+            "schema": SCHEMA,
+            "listing": self.listing,
+            "unit": self.unit,
+            "pages": pages,
+            "memory": [asdict(one) for one in self.memory],
+            "notes": self.notes,
+        }
 
     def to_json(self) -> str:
         """Return the measurement as JSON text."""
@@ -101,11 +105,21 @@ class Measurement:
         import pandas
 
         return pandas.DataFrame(
-            {"strategy": p.strategy, "page": p.page, "offset": p.offset, "rows": p.rows,
-             "expected": p.expected, "counted": p.counted, "ratio": p.ratio,
-             "expected_ms": p.time.ms, "low_ms": p.time.low, "high_ms": p.time.high, "ms": p.ms}
+            {
+                "strategy": p.strategy,
+                "page": p.page,
+                "offset": p.offset,
+                "rows": p.rows,
+                "expected": p.expected,
+                "counted": p.counted,
+                "ratio": p.ratio,
+                "expected_ms": p.time.ms,
+                "low_ms": p.time.low,
+                "high_ms": p.time.high,
+                "ms": p.ms,
+            }
             for p in self.pages
-        )  # fmt: skip
+        )
 
 
 def measure(
@@ -208,6 +222,13 @@ def _measured(
         if ms < _QUICK_MS and ms < spending.one_ms:
             ms = min(ms, time_again(connection, trial, spending))
     return Measured(
-        trial.strategy, page, trial.offset, trial.estimate, counted_as(engine, trial.estimate),
-        run.counted, clock.time(trial.estimate, trial.passing, trial.path), ms, int(run.rows),
-    )  # fmt: skip
+        trial.strategy,
+        page,
+        trial.offset,
+        trial.estimate,
+        counted_as(engine, trial.estimate),
+        run.counted,
+        clock.time(trial.estimate, trial.passing, trial.path),
+        ms,
+        int(run.rows),
+    )

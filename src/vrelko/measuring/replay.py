@@ -135,7 +135,7 @@ def gather_cast(engine: Engine, plan: Plan, pages: int | None = None) -> Cast:
     movable = (
         all(name in table.c and not table.c[name].primary_key for name in leads)
         and all(map(can_compare, keys))
-        and plan.given.writers.moves_a_minute > 0
+        and plan.given.writers.moves_per_minute > 0
     )
     return Cast(variant.order, keys, rows, identity, tuple(leads) if movable else ())
 
@@ -270,13 +270,18 @@ def _count(
 def _sum(way: Way, found: Sequence[tuple[Counts, bool]], pages: int) -> Replayed:
     counts = [one for one, _ in found]
     return Replayed(
-        way, len(counts), pages,
-        sum(one.served for one in counts), sum(one.repeats for one in counts),
-        sum(one.misses for one in counts), sum(one.unseen for one in counts),
+        way,
+        len(counts),
+        pages,
+        sum(one.served for one in counts),
+        sum(one.repeats for one in counts),
+        sum(one.misses for one in counts),
+        sum(one.unseen for one in counts),
         sum(one.dodges for one in counts),
-        _error([one.repeats for one in counts]), _error([one.misses for one in counts]),
+        _error([one.repeats for one in counts]),
+        _error([one.misses for one in counts]),
         all(alike for _, alike in found),
-    )  # fmt: skip
+    )
 
 
 def _error(values: Sequence[int]) -> float:

@@ -100,8 +100,15 @@ class Bench:
 
         path = self.model.routes.count
         name = "count" if cap is None else "capped count"
-        return Trial(name, 0, self.model.count(cap), f"count {path.signature}",
-                     path.passing if path.residual else 1.0, run, path.unknown)  # fmt: skip
+        return Trial(
+            name,
+            0,
+            self.model.count(cap),
+            f"count {path.signature}",
+            path.passing if path.residual else 1.0,
+            run,
+            path.unknown,
+        )
 
     def _runner(self, strategy: str, offset: int, size: int) -> Callable[[], int]:
         """Return a function that reads one page as it is served, and says how many rows came."""

@@ -76,10 +76,11 @@ def verify(
     with database_errors("check"), spending.watch(engine), engine.connect() as connection:
         session = _Session(connection, spending)
         plans = [
-            replace(plan, uses=tuple(profile_use(connection, plan, use, spending)
-                                     for use in plan.uses))
+            replace(
+                plan, uses=tuple(profile_use(connection, plan, use, spending) for use in plan.uses)
+            )
             for plan in plans
-        ]  # fmt: skip
+        ]
         cases = list(_cases(session, plans, thorough))
         for case in cases:
             _run(session, case, plans)
@@ -92,9 +93,11 @@ def verify(
     timings = [
         Timing(case.trial.estimate, case.ms, case.trial.path)
         for case in cases
-        if case.count is not None and not case.trial.unknown and case.count.agrees(name)
+        if case.count is not None
+        and not case.trial.unknown
+        and case.count.agrees(name)
         and case.count.counted is not None
-    ]  # fmt: skip
+    ]
     rates = fit_rates(clock, timings)
     found = []
     for i, plan in enumerate(plans):
@@ -135,17 +138,27 @@ def _usual(
     size, rows = bench.use.outline.sizes.default, bench.model.matching
     deep = int(min(rows * DEPTH_SHARE, MOST_DEPTH))
     last = max(int(rows) - size, 0)
-    wanted = [("offset", 0, size), ("keyset", deep, size), ("offset", deep, size),
-              ("deferred-join", deep, size), ("keyset", int(rows * 0.617), size),
-              ("offset", min(int(rows * 0.713), last), size),
-              ("deferred-join", min(int(rows * 0.713), last), size),
-              ("keyset", int(rows * 0.043), 10), ("keyset", int(rows * 0.937), size),
-              ("offset", 0, 500)]  # fmt: skip
+    wanted = [
+        ("offset", 0, size),
+        ("keyset", deep, size),
+        ("offset", deep, size),
+        ("deferred-join", deep, size),
+        ("keyset", int(rows * 0.617), size),
+        ("offset", min(int(rows * 0.713), last), size),
+        ("deferred-join", min(int(rows * 0.713), last), size),
+        ("keyset", int(rows * 0.043), 10),
+        ("keyset", int(rows * 0.937), size),
+        ("offset", 0, 500),
+    ]
     if thorough:
-        wanted += [("keyset", deep, 500), ("offset", deep // 3, 100), ("keyset", deep // 8, size),
-                   ("offset", int(min(rows * 0.3, 10 * MOST_DEPTH)), size),
-                   ("keyset", int(rows * 0.9), size),
-                   ("deferred-join", deep // 4, 500)]  # fmt: skip
+        wanted += [
+            ("keyset", deep, 500),
+            ("offset", deep // 3, 100),
+            ("keyset", deep // 8, size),
+            ("offset", int(min(rows * 0.3, 10 * MOST_DEPTH)), size),
+            ("keyset", int(rows * 0.9), size),
+            ("deferred-join", deep // 4, 500),
+        ]
     if bench.use.outline.kind == "grid":
         wanted += [("far-end", int(rows * 0.163), size)]
     seen: set[tuple[str, int, int]] = set()
@@ -178,8 +191,11 @@ def _usual(
 def _turned(bench: Bench, last: int, size: int) -> Iterator[tuple[str, int, int]]:
     """Yield a page amid the rows of each path that a server turns to."""
     routes = bench.model.routes
-    for name, turns in (("offset", routes.deep), ("keyset", routes.seek_deep),
-                        ("deferred-join", routes.keys_deep)):  # fmt: skip
+    for name, turns in (
+        ("offset", routes.deep),
+        ("keyset", routes.seek_deep),
+        ("deferred-join", routes.keys_deep),
+    ):
         for turn, after in zip_longest(turns, turns[1:]):
             end = last if after is None else after.row - size
             amid = int(math.sqrt(max(turn.row, 1.0) * max(end, turn.row)))
@@ -247,9 +263,12 @@ def _more(session: _Session, plans: Sequence[Plan], cases: Sequence[_Case]) -> l
     name = plans[0].facts.server.engine
     doubted: dict[tuple[int, int, str], int] = {}
     for case in cases:
-        if case.count and case.name in ("offset", "keyset", "deferred-join") and case.size and (
-            case.trial.unknown or not case.count.agrees(name)
-        ):  # fmt: skip
+        if (
+            case.count
+            and case.name in ("offset", "keyset", "deferred-join")
+            and case.size
+            and (case.trial.unknown or not case.count.agrees(name))
+        ):
             doubted.setdefault((case.plan, case.use, case.name), case.size)
     found: list[_Case] = []
     for share in _DEPTHS_MORE:
@@ -279,8 +298,9 @@ def _run(session: _Session, case: _Case, plans: Sequence[Plan]) -> None:
     if expected_ms > most_ms and not case.trial.unknown:
         session.left_out.append(f"{case.name} behind row {case.trial.offset:,}: budget spent")
         return
-    run = run_limited(session.connection, case.trial, most_ms, session.spending,
-                      _SLOW_MS, _FAR_OFF * expected_ms)  # fmt: skip
+    run = run_limited(
+        session.connection, case.trial, most_ms, session.spending, _SLOW_MS, _FAR_OFF * expected_ms
+    )
     if (
         run.cut and run.ms < _FAR_OFF * expected_ms and not case.trial.unknown
     ):  # too little was left to tell anything
@@ -293,8 +313,17 @@ def _run(session: _Session, case: _Case, plans: Sequence[Plan]) -> None:
     trial = case.trial
     if trial.offset > 0 and not run.rows and not run.cut:  # beyond the end: there are fewer rows
         return
-    case.count = Count(trial.offset, case.size, predicted, counted, run.ms, trial.estimate.rows,
-                       trial.passing, run.cut, trial.path)  # fmt: skip
+    case.count = Count(
+        trial.offset,
+        case.size,
+        predicted,
+        counted,
+        run.ms,
+        trial.estimate.rows,
+        trial.passing,
+        run.cut,
+        trial.path,
+    )
 
 
 def _time(session: _Session, cases: Sequence[_Case]) -> None:

@@ -73,9 +73,13 @@ class Walker:
         if self.way == "anchored" and not self.pages:
             self._served.anchor(connection, params=self.params)
         page = self._served.read(
-            connection, self._next(), params=self.params, size=self.size, total=False,
+            connection,
+            self._next(),
+            params=self.params,
+            size=self.size,
+            total=False,
             ceiling=None if self._last is None else self._last.ceiling,
-        )  # fmt: skip
+        )
         self.pages.append(list(page.keys))
         self.ended = self._is_short(page)
         self._last = page

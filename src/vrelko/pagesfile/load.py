@@ -37,7 +37,7 @@ class Pages(Mapping[str, Listing]):
 
     `facts` are those that the file names instead of a database; None where it names one.
     `anchor_files` are where anchors are stored, by listing; `web` the settings of those that say
-    how they speak HTTP, as `vrelko.web.Wire` takes them; `operation` how they are served, as
+    how they speak HTTP, as `vrelko.web.HttpOptions` takes them; `operation` how they are served, as
     `vrelko.web.make_app` does.
     """
 
@@ -126,8 +126,11 @@ def load(path: str | Path, engine: Engine | None = None, *, pool: int | None = N
     source = model.source
     held = pool or source.pool  # one listing takes half of them at most
     at_once = source.at_once or (max(held // 2, 1) if held else None)
-    operation = {"time_limit_ms": source.statement_ms, "at_once": at_once,
-                 "wait_s": source.pool_wait_s}  # fmt: skip
+    operation = {
+        "time_limit_ms": source.statement_ms,
+        "at_once": at_once,
+        "wait_s": source.pool_wait_s,
+    }
     anchors = {
         name: file.parent / one.steady.anchors
         for name, one in model.listing.items()
@@ -221,7 +224,7 @@ def _listing(
         cap=model.cap,
         unique=model.unique,
         expose=model.expose,
-        deepest=model.deepest,
+        max_offset=model.max_offset,
         strategy=model.strategy,
         workload=workload,
         steady=steady_of(file, name, model),
@@ -304,7 +307,7 @@ def _workload(model: ListingModel) -> Workload:
     readers, writers = model.readers, model.writers
     return Workload(
         Readers(
-            readers.a_minute,
+            readers.pages_per_minute,
             readers.users,
             readers.dwell_s,
             Depth(
@@ -316,10 +319,10 @@ def _workload(model: ListingModel) -> Workload:
             readers.round_trip_ms,
         ),
         Writers(
-            writers.inserts_a_minute,
-            writers.deletes_a_minute,
+            writers.inserts_per_minute,
+            writers.deletes_per_minute,
             Landing(writers.lands.kind, writers.lands.mean_s),
-            writers.moves_a_minute,
+            writers.moves_per_minute,
             tuple(writers.moving),
         ),
         Needs(**model.needs.model_dump()),

@@ -56,20 +56,20 @@ class SourceModel(_Strict):
 
 
 class SizesModel(_Strict):
-    """Page sizes in rows; `most = "any"` sets no bound."""
+    """Page sizes in rows; `max = "any"` sets no bound."""
 
     default: int = Field(default=25, ge=1)
-    most: int | Literal["any"] = 200
+    max: int | Literal["any"] = 200
 
     @property
     def top(self) -> int | None:
         """The largest size, None where any goes."""
-        return None if self.most == "any" else self.most
+        return None if self.max == "any" else self.max
 
     @model_validator(mode="after")
     def _in_order(self) -> SizesModel:
         if self.top is not None and self.top < self.default:
-            raise ValueError(f"most of at least the default, {self.default}")
+            raise ValueError(f"max of at least the default, {self.default}")
         return self
 
 
@@ -99,7 +99,7 @@ class DepthModel(_Strict):
 class ReadersModel(_Strict):
     """How pages are asked for."""
 
-    a_minute: float = Field(default=60.0, ge=0)
+    pages_per_minute: float = Field(default=60.0, ge=0)
     users: int = Field(default=1, ge=1)
     dwell_s: float = Field(default=10.0, ge=0)
     depth: DepthModel = DepthModel()
@@ -122,10 +122,10 @@ class LandsModel(_Strict):
 class WritersModel(_Strict):
     """What changes."""
 
-    inserts_a_minute: float = Field(default=0.0, ge=0)
-    deletes_a_minute: float = Field(default=0.0, ge=0)
+    inserts_per_minute: float = Field(default=0.0, ge=0)
+    deletes_per_minute: float = Field(default=0.0, ge=0)
     lands: LandsModel = LandsModel()
-    moves_a_minute: float = Field(default=0.0, ge=0)
+    moves_per_minute: float = Field(default=0.0, ge=0)
     moving: list[str] = []
 
 
@@ -165,7 +165,7 @@ class FrozenModel(_Strict):
     most: int = Field(default=100_000, ge=1)
     most_in_all: int | None = Field(default=None, ge=1)
     reuse_s: float = Field(default=0.0, ge=0)
-    lists_a_reader: int = Field(default=20, ge=1)
+    lists_per_reader: int = Field(default=20, ge=1)
 
     @model_validator(mode="after")
     def _one_address(self) -> FrozenModel:
@@ -200,7 +200,7 @@ class WebModel(_Strict):
     unknown: Literal["refuse", "ignore"] = "refuse"
     on_bad_page: Literal["error", "clamp"] = "error"
     past_end: Literal["empty", "last", "error"] = "empty"
-    slots: int = Field(default=7, ge=5)
+    strip_width: int = Field(default=7, ge=5)
     export_rows_s: float | None = Field(default=None, gt=0)
 
 
@@ -221,7 +221,7 @@ class ListingModel(_Strict):
     cap: int = Field(default=10_000, ge=1)
     unique: list[str] | None = None
     expose: list[str] | bool = []
-    deepest: int | None = Field(default=None, ge=0)
+    max_offset: int | None = Field(default=None, ge=0)
     strategy: Literal[SERVED] | None = None  # type: ignore[valid-type]
     steady: SteadyModel | None = None
     web: WebModel | None = None

@@ -50,8 +50,13 @@ def _frozen(file: Path, listing: str, model: FrozenModel) -> FrozenIds:
     if url.get_backend_name() == "sqlite" and url.database and url.database != ":memory:":
         url = url.set(database=str(file.parent / url.database))
     frozen = FrozenIds(
-        create_engine(url, hide_parameters=True), model.table, model.expires_s, model.most,
-        model.most_in_all, model.reuse_s, model.lists_a_reader,
-    )  # fmt: skip
+        create_engine(url, hide_parameters=True),
+        model.table,
+        model.expires_s,
+        model.most,
+        model.most_in_all,
+        model.reuse_s,
+        model.lists_per_reader,
+    )
     frozen.create()
     return frozen

@@ -106,8 +106,9 @@ def table_of_sql(file: Path, engine: Engine, listing: str, sql: str) -> Subquery
 
 def _refuse_twice(file: Path, listing: str, names: list[str]) -> None:
     """Raise PagesFileError where two columns have one name; SQLite tells them as x and x:1."""
-    if len(set(names)) < len(names) or any(name.partition(":1")[0] in names[:i]
-                                           for i, name in enumerate(names)):  # fmt: skip
+    if len(set(names)) < len(names) or any(
+        name.partition(":1")[0] in names[:i] for i, name in enumerate(names)
+    ):
         raise PagesFileError(
             f"{file}: listing.{listing}.sql gives two columns of one name",
             "Name each column differently: SELECT a.id, b.id AS other_id …",
@@ -123,10 +124,14 @@ def table_of_facts(file: Path, facts: Facts, listing: str, table: str) -> Table:
     found = facts.table(table)
     table = found.bare_name
     columns = [
-        Column(one.name, _type_of(one.type), primary_key=one.name in found.primary_key,
-               nullable=one.nullable and one.name not in found.primary_key)
+        Column(
+            one.name,
+            _type_of(one.type),
+            primary_key=one.name in found.primary_key,
+            nullable=one.nullable and one.name not in found.primary_key,
+        )
         for one in found.columns
-    ]  # fmt: skip
+    ]
     return Table(table, MetaData(), *columns, schema=found.schema)
 
 

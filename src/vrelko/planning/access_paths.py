@@ -182,8 +182,9 @@ def _ties_path(
     fixed = {c.column for c in outline.conditions if c.kind == "equal"}
     alike = tuple(
         Condition(outline.table, name, "equal", None, None)
-        for name in order.names[:-1] if name not in fixed
-    )  # fmt: skip
+        for name in order.names[:-1]
+        if name not in fixed
+    )
     tied = replace(outline, conditions=(*outline.conditions, *alike))
     return follow_path(tied, Order(order.terms[-1:]), table, seen, engine)
 

@@ -91,8 +91,9 @@ class Plan:
     def ways(self) -> tuple[WayCost, ...]:
         """What each way of keeping pages steady costs the database, and keeps."""
         clock = Clock(self.judgement.rates, self.facts.server)
-        return cost_ways(self.usual_model(), self.given.readers, clock, self.judgement.size,
-                         self.overlap)  # fmt: skip
+        return cost_ways(
+            self.usual_model(), self.given.readers, clock, self.judgement.size, self.overlap
+        )
 
     def usual_model(self) -> CostModel:
         """Return the cost model of the first variant in use."""
@@ -120,10 +121,17 @@ class Plan:
     def ladder_rows(self) -> list[dict[str, Any]]:
         """Return the ladders as plain rows, one for each strategy and page."""
         return [
-            {"strategy": c.strategy, "page": r.page, "offset": r.offset, **asdict(r.work),
-             **asdict(r.time), "cold_ms": r.cold_ms}
-            for c in self.candidates for r in c.ladder
-        ]  # fmt: skip
+            {
+                "strategy": c.strategy,
+                "page": r.page,
+                "offset": r.offset,
+                **asdict(r.work),
+                **asdict(r.time),
+                "cold_ms": r.cold_ms,
+            }
+            for c in self.candidates
+            for r in c.ladder
+        ]
 
     def as_dict(self) -> dict[str, Any]:
         """Return the plan as plain data (schema `vrelko.plan/2`)."""
@@ -304,9 +312,10 @@ def routine_text(
     filters = listing.filters
     variant = listing.variant(dialect, order, filters.unless_optional(params))
     asked = [
-        one for name, one in filters.optional.items()
+        one
+        for name, one in filters.optional.items()
         if not any(filters.types[key][1] for key in filters.needs[name])
-    ]  # fmt: skip
+    ]
     cap = listing.cap if listing.total == "capped" else None
     total = listing.total in ("exact", "capped")
     routine = Routine(listing.name, variant.bare(), listing.sizes, asked, total, cap)

@@ -38,16 +38,33 @@ def draw_ways(drift: Drift) -> str:
             top = max(top, mean + error)
             colour = WAY_COLOURS[one.way]
             axes.barh(at, mean, 0.62, color=colour, xerr=error or None, ecolor="#111827", capsize=2)
-            axes.annotate(shorten(mean), (mean + error, at), xytext=(5, 0), va="center",
-                          textcoords="offset points", fontsize=9)  # fmt: skip
+            axes.annotate(
+                shorten(mean),
+                (mean + error, at),
+                xytext=(5, 0),
+                va="center",
+                textcoords="offset points",
+                fontsize=9,
+            )
             if one.way in expected:
-                axes.plot(getattr(expected[one.way], kind), at, marker="|", color="#111827",
-                          markersize=15, markeredgewidth=1.6)  # fmt: skip
+                axes.plot(
+                    getattr(expected[one.way], kind),
+                    at,
+                    marker="|",
+                    color="#111827",
+                    markersize=15,
+                    markeredgewidth=1.6,
+                )
             if one.way in replayed:
                 seen = replayed[one.way]
-                axes.plot(getattr(seen, kind) / seen.walks, at - 0.16, marker="o",
-                          markerfacecolor="white", markeredgecolor="#111827",
-                          markersize=5)  # fmt: skip
+                axes.plot(
+                    getattr(seen, kind) / seen.walks,
+                    at - 0.16,
+                    marker="o",
+                    markerfacecolor="white",
+                    markeredgecolor="#111827",
+                    markersize=5,
+                )
         axes.set_xlim(0, top * 1.3 or 1)
         axes.set_title(f"{kind} a walk", fontsize=10, loc="left")
         axes.grid(True, axis="x", color="#e5e7eb")
@@ -63,12 +80,31 @@ def _explain(figure: Any, expected: bool, replayed: bool) -> None:
 
     keys: list[Any] = [Patch(facecolor="#9ca3af", label="simulated, ± its error")]
     if expected:
-        keys.append(Line2D([], [], linestyle="none", marker="|", color="#111827", markersize=12,
-                           markeredgewidth=1.6, label="by formula"))  # fmt: skip
+        keys.append(
+            Line2D(
+                [],
+                [],
+                linestyle="none",
+                marker="|",
+                color="#111827",
+                markersize=12,
+                markeredgewidth=1.6,
+                label="by formula",
+            )
+        )
     if replayed:
-        keys.append(Line2D([], [], linestyle="none", marker="o", markerfacecolor="white",
-                           markeredgecolor="#111827", markersize=5,
-                           label="replayed on a copy"))  # fmt: skip
+        keys.append(
+            Line2D(
+                [],
+                [],
+                linestyle="none",
+                marker="o",
+                markerfacecolor="white",
+                markeredgecolor="#111827",
+                markersize=5,
+                label="replayed on a copy",
+            )
+        )
     figure.legend(handles=keys, fontsize=9, loc="outside lower center", ncols=3, frameon=False)
 
 
@@ -78,8 +114,13 @@ def draw_pages(drift: Drift) -> str:
     shown = [one for one in drift.shown if one.way in _LINES]
     for one in shown:
         pages = range(1, len(one.by_page) + 1)
-        style = {"color": WAY_COLOURS[one.way], "linestyle": _LINES[one.way], "linewidth": 1.8,
-                 "marker": _MARKS[one.way], "markersize": 4}  # fmt: skip
+        style = {
+            "color": WAY_COLOURS[one.way],
+            "linestyle": _LINES[one.way],
+            "linewidth": 1.8,
+            "marker": _MARKS[one.way],
+            "markersize": 4,
+        }
         axes.plot(pages, [pair[0] for pair in one.by_page], label=one.way, **style)
         axes.plot(pages, [-pair[1] for pair in one.by_page], **style)
     axes.axhline(0, color="#4b5563", linewidth=1)
@@ -97,8 +138,16 @@ def draw_clean(clean: dict[str, list[float]], factors: tuple[float, ...]) -> str
     figure, axes = make_figure()
     for way, shares in clean.items():
         if way in _LINES:
-            axes.plot(factors, shares, label=way, color=WAY_COLOURS[way], linestyle=_LINES[way],
-                      linewidth=1.8, marker=_MARKS[way], markersize=4)  # fmt: skip
+            axes.plot(
+                factors,
+                shares,
+                label=way,
+                color=WAY_COLOURS[way],
+                linestyle=_LINES[way],
+                linewidth=1.8,
+                marker=_MARKS[way],
+                markersize=4,
+            )
     axes.axvline(1, color="#9ca3af", linewidth=1, linestyle=":")
     axes.set_xscale("log")
     axes.set_ylim(-0.03, 1.05)
@@ -120,10 +169,21 @@ def draw_settling(delays: Delays, rate: float, every_s: float) -> str:
     waits = [longest * step / 60 for step in range(61)]
     late = [1 - delays.share_within(wait) for wait in waits]
     lost = [expect_lost(delays, rate, every_s, wait) for wait in waits]
-    axes.plot(waits, [value or None for value in late], color=WAY_COLOURS["offset"], linestyle="--",
-              linewidth=1.8, label="rows later than the wait")  # fmt: skip
-    axes.plot(waits, [value or None for value in lost], color=WAY_COLOURS["keyset"],
-              linewidth=2, label=f"rows lost, asking every {every_s:g} s")  # fmt: skip
+    axes.plot(
+        waits,
+        [value or None for value in late],
+        color=WAY_COLOURS["offset"],
+        linestyle="--",
+        linewidth=1.8,
+        label="rows later than the wait",
+    )
+    axes.plot(
+        waits,
+        [value or None for value in lost],
+        color=WAY_COLOURS["keyset"],
+        linewidth=2,
+        label=f"rows lost, asking every {every_s:g} s",
+    )
     axes.set_yscale("log")
     axes.set_xlabel("settle delay, seconds")
     axes.set_ylabel("share of rows")

@@ -39,25 +39,42 @@ def draw_work(study: Study) -> str:
         colour = COLOURS[candidate.strategy]
         pages = [rung.page for rung in candidate.ladder]
         axes.plot(
-            pages, [counted_as(engine, rung.work) for rung in candidate.ladder], color=colour,
-            linewidth=2, linestyle=_LINES[candidate.strategy],
-        )  # fmt: skip
+            pages,
+            [counted_as(engine, rung.work) for rung in candidate.ladder],
+            color=colour,
+            linewidth=2,
+            linestyle=_LINES[candidate.strategy],
+        )
         points = counted.get(candidate.strategy, [])
         mark = {
-            "color": colour, "marker": _MARKS[candidate.strategy], "markersize": 7,
-            "markerfacecolor": "white", "markeredgewidth": 1.8,
-        }  # fmt: skip
+            "color": colour,
+            "marker": _MARKS[candidate.strategy],
+            "markersize": 7,
+            "markerfacecolor": "white",
+            "markeredgewidth": 1.8,
+        }
         pairs = [page for page, _ in points], [count for _, count in points]
         axes.plot(*pairs, linestyle="none", **mark)
-        axes.plot([], [], linestyle=_LINES[candidate.strategy], linewidth=2,
-                  label=candidate.strategy, **mark)  # fmt: skip
+        axes.plot(
+            [],
+            [],
+            linestyle=_LINES[candidate.strategy],
+            linewidth=2,
+            label=candidate.strategy,
+            **mark,
+        )
     for crossover in study.plan.judgement.crossovers:
         if crossover.page is not None:
             axes.axvline(crossover.page, color="#9ca3af", linewidth=1, linestyle=":")
             axes.annotate(
-                f"{crossover.factor:g}×", (crossover.page, 1), xycoords=("data", "axes fraction"),
-                xytext=(3, -12), textcoords="offset points", color="#4b5563", fontsize=9,
-            )  # fmt: skip
+                f"{crossover.factor:g}×",
+                (crossover.page, 1),
+                xycoords=("data", "axes fraction"),
+                xytext=(3, -12),
+                textcoords="offset points",
+                color="#4b5563",
+                fontsize=9,
+            )
     axes.set_xscale("log")
     axes.set_yscale("log")
     axes.set_xlabel("page number")
@@ -67,8 +84,7 @@ def draw_work(study: Study) -> str:
     low, high = axes.get_ylim()
     axes.set_ylim(10 ** int(_log10(low)), high)
     axes.grid(True, which="major", color="#e5e7eb")
-    figure.legend(fontsize=9, loc="outside upper center", ncols=4, frameon=False,
-                  handlelength=3)  # fmt: skip
+    figure.legend(fontsize=9, loc="outside upper center", ncols=4, frameon=False, handlelength=3)
     return to_svg(figure)
 
 

@@ -89,7 +89,7 @@ _ARGUMENTS: dict[str, tuple[Check, str]] = {
     "expires_s": (is_number, "seconds above 0"),
     "expose": (lambda value: isinstance(value, bool) or _is_texts(value), "names, or True"),
     "unique": (_is_texts, "a list of names"),
-    "deepest": (_is_count, "a whole number of rows"),
+    "max_offset": (_is_count, "a whole number of rows"),
     "workload": (_is_workload, "a vrelko.Workload"),
     "steady": (lambda value: isinstance(value, Steady), "a vrelko.Steady"),
 }

@@ -74,13 +74,13 @@ class Listing:
     out, capped for a grid, none for others. `count`: "each" page, or "once" a walk, carried in the
     cursors. `count_ms`: the longest a count may take; beyond it the total is unknown.
     `over_cap`: whether a listing served whole is an "error" beyond `cap` rows or shows the first
-    ones and will "tell".
+    ones ("truncate")
 
     `secrets` sign the cursors, newest first; `expires_s` limits their life. Key columns that the
     select does not show are encrypted with the secrets, or named in `expose` (True: all).
     `unique` names columns that identify a row where no constraint proves it. `strategy`: keyset
     (default), offset, two-ended, deferred-join, anchored, frozen-ids or whole. `steady`: how pages
-    are kept steady while rows change, beside going by key. `deepest`: the largest row offset.
+    are kept steady while rows change, beside going by key. `max_offset`: the largest row offset.
     `workload`: its readers, writers, needs and typical parameters, for planning.
 
     Raises ListingError and OrderError for what cannot be paged.
@@ -106,7 +106,7 @@ class Listing:
         expose: Sequence[str] | bool = (),
         unique: Sequence[str] | None = None,
         strategy: str | None = None,
-        deepest: int | None = None,
+        max_offset: int | None = None,
         workload: Workload | None = None,
         steady: Steady | None = None,
     ) -> None:
@@ -120,7 +120,7 @@ class Listing:
         steady = steady or UNSTEADY
         steady.check(served, kind)
         check_choice(count, ("each", "once"), "count")
-        check_choice(over_cap, ("error", "tell"), "over_cap")
+        check_choice(over_cap, ("error", "truncate"), "over_cap")
         if cap < 1:
             raise ListingError(f"cap {cap} counts no row", "Give at least 1", "listing-cap")
         refuse_selects(select)
@@ -138,7 +138,7 @@ class Listing:
             over_cap=over_cap,
             strategy=served,
             by_offset=RECORDS[served].by_offset,
-            deepest=deepest,
+            max_offset=max_offset,
             steady=steady,
             book=CursorBook(secrets, expires_s),
             sealed=served != "whole" and _must_seal(variants, expose, bool(secrets)),
@@ -480,11 +480,15 @@ class Listing:
         whole = filters.apply(self.select, active, described.searched, dialect)
         chosen = self.arguments["strategy"]
         settings = {
-            "name": self.name, "kind": self.kind, "sizes": self.sizes, "total": self.total,
-            "cap": self.cap, "params": given,
+            "name": self.name,
+            "kind": self.kind,
+            "sizes": self.sizes,
+            "total": self.total,
+            "cap": self.cap,
+            "params": given,
             "strategy": chosen if chosen in STRATEGIES else None,
             "claimed": self.claimed,
-        }  # fmt: skip
+        }
         where = getattr(whole, "whereclause", None)
         own = len(described.orders) - described.search_orders
         orders = self.orders(dialect)[:own]

@@ -33,7 +33,7 @@ class Settings:
     count_ms: float | None
     over_cap: str
     strategy: str
-    deepest: int | None
+    max_offset: int | None
     steady: Steady
     book: CursorBook
     sealed: bool

@@ -9,24 +9,78 @@ from sqlalchemy.sql import visitors
 from sqlalchemy.sql.elements import ClauseList, Over, WithinGroup
 from sqlalchemy.sql.functions import Function, FunctionElement, GenericFunction
 
-_SEVERAL = frozenset({
-    "unnest", "generate_series", "generate_subscripts", "json_array_elements",
-    "json_array_elements_text", "jsonb_array_elements", "jsonb_array_elements_text", "json_each",
-    "json_each_text", "jsonb_each", "jsonb_each_text", "json_object_keys", "jsonb_object_keys",
-    "jsonb_path_query", "regexp_matches", "regexp_split_to_table", "string_to_table",
-    "json_populate_recordset", "jsonb_populate_recordset", "json_to_recordset",
-    "jsonb_to_recordset",
-})  # fmt: skip
+_SEVERAL = frozenset(
+    {
+        "unnest",
+        "generate_series",
+        "generate_subscripts",
+        "json_array_elements",
+        "json_array_elements_text",
+        "jsonb_array_elements",
+        "jsonb_array_elements_text",
+        "json_each",
+        "json_each_text",
+        "jsonb_each",
+        "jsonb_each_text",
+        "json_object_keys",
+        "jsonb_object_keys",
+        "jsonb_path_query",
+        "regexp_matches",
+        "regexp_split_to_table",
+        "string_to_table",
+        "json_populate_recordset",
+        "jsonb_populate_recordset",
+        "json_to_recordset",
+        "jsonb_to_recordset",
+    }
+)
 """Functions of PostgreSQL that give several rows for one."""
 
-_MERGING = frozenset({
-    "count", "sum", "min", "max", "avg", "total", "group_concat", "string_agg", "array_agg",
-    "json_agg", "jsonb_agg", "json_object_agg", "jsonb_object_agg", "json_arrayagg",
-    "json_objectagg", "bool_and", "bool_or", "every", "any_value", "stddev", "stddev_pop",
-    "stddev_samp", "variance", "var_pop", "var_samp", "bit_and", "bit_or", "bit_xor",
-    "percentile_cont", "percentile_disc", "mode", "json_group_array", "json_group_object", "corr",
-    "covar_pop", "covar_samp", "regr_slope", "regr_count", "range_agg", "xmlagg", "median",
-})  # fmt: skip
+_MERGING = frozenset(
+    {
+        "count",
+        "sum",
+        "min",
+        "max",
+        "avg",
+        "total",
+        "group_concat",
+        "string_agg",
+        "array_agg",
+        "json_agg",
+        "jsonb_agg",
+        "json_object_agg",
+        "jsonb_object_agg",
+        "json_arrayagg",
+        "json_objectagg",
+        "bool_and",
+        "bool_or",
+        "every",
+        "any_value",
+        "stddev",
+        "stddev_pop",
+        "stddev_samp",
+        "variance",
+        "var_pop",
+        "var_samp",
+        "bit_and",
+        "bit_or",
+        "bit_xor",
+        "percentile_cont",
+        "percentile_disc",
+        "mode",
+        "json_group_array",
+        "json_group_object",
+        "corr",
+        "covar_pop",
+        "covar_samp",
+        "regr_slope",
+        "regr_count",
+        "range_agg",
+        "xmlagg",
+        "median",
+    }
+)
 """Functions that merge rows into one, on any engine."""
 
 

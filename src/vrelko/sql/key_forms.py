@@ -79,13 +79,39 @@ def is_doubtful(stored: Stored | None, dialect: Dialect) -> bool:
     return stored is None and dialect.name in ("mariadb", "mysql")
 
 
-_TRIED = frozenset({
-    "smallint", "integer", "bigint", "oid", "real", "double precision", "numeric", "money", "text",
-    "character varying", "character", "name", "citext", "boolean", "bytea", "bit", "bit varying",
-    "date", "time without time zone", "time with time zone", "timestamp without time zone",
-    "timestamp with time zone", "interval", "uuid", "inet", "cidr", "macaddr", "int4range",
-    "tsvector",
-})  # fmt: skip
+_TRIED = frozenset(
+    {
+        "smallint",
+        "integer",
+        "bigint",
+        "oid",
+        "real",
+        "double precision",
+        "numeric",
+        "money",
+        "text",
+        "character varying",
+        "character",
+        "name",
+        "citext",
+        "boolean",
+        "bytea",
+        "bit",
+        "bit varying",
+        "date",
+        "time without time zone",
+        "time with time zone",
+        "timestamp without time zone",
+        "timestamp with time zone",
+        "interval",
+        "uuid",
+        "inet",
+        "cidr",
+        "macaddr",
+        "int4range",
+        "tsvector",
+    }
+)
 """PostgreSQL's types that tests walk, value by value."""
 
 
@@ -124,11 +150,27 @@ _POSTGRESQL: dict[str, tuple[type[TypeEngine[Any]], type[TypeEngine[Any]], tuple
 }
 """By PostgreSQL's type: what binds it, which model types read it exactly, values that are it."""
 
-_AS_TEXT = frozenset({
-    "money", "interval", "character", "name", "inet", "cidr", "macaddr", "bit", "bit varying",
-    "int4range", "int8range", "numrange", "daterange", "tsrange", "tstzrange", "citext",
-    "time with time zone",
-})  # fmt: skip
+_AS_TEXT = frozenset(
+    {
+        "money",
+        "interval",
+        "character",
+        "name",
+        "inet",
+        "cidr",
+        "macaddr",
+        "bit",
+        "bit varying",
+        "int4range",
+        "int8range",
+        "numrange",
+        "daterange",
+        "tsrange",
+        "tstzrange",
+        "citext",
+        "time with time zone",
+    }
+)
 """Types that are compared otherwise than they are read, where only a model names them."""
 
 _ALIASES = {

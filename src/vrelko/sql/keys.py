@@ -127,8 +127,11 @@ class KeyColumn:
         bound = self.parameter(name)
         if descending:
             condition = self.sought < bound
-            return condition if self.high is None else and_(self.element <= self.high(bound),
-                                                            condition)  # fmt: skip
+            return (
+                condition
+                if self.high is None
+                else and_(self.element <= self.high(bound), condition)
+            )
         condition = self.sought > bound
         return condition if self.low is None else and_(self.element >= self.low(bound), condition)
 

@@ -93,9 +93,19 @@ def describe_select(
     )
     positions = tuple(_position(entry) for entry in shape.select.column_descriptions)
     return Described(
-        shape.select, given, tuple(resolved), columns, key, nullable, shape.sources, positions,
-        shape.wrapped, bool(shape.closed), searched, 0 if search is None else len(search.orders),
-    )  # fmt: skip
+        shape.select,
+        given,
+        tuple(resolved),
+        columns,
+        key,
+        nullable,
+        shape.sources,
+        positions,
+        shape.wrapped,
+        bool(shape.closed),
+        searched,
+        0 if search is None else len(search.orders),
+    )
 
 
 def _refuse_unselected(columns: Mapping[str, ColumnElement[Any]], shape: Shape) -> None:

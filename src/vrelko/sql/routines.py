@@ -230,7 +230,7 @@ _WRITERS = {
 
 def _bounds(routine: Routine) -> tuple[int, int]:
     """Return the most rows that a page may have, and how many it has unless said."""
-    most = routine.sizes.most if routine.sizes.most is not None else _MOST - 1
+    most = routine.sizes.max if routine.sizes.max is not None else _MOST - 1
     return most, routine.sizes.default
 
 

@@ -24,13 +24,38 @@ from vrelko.sql.indexes import fixed_column
 from vrelko.sql.proofs import key_within, read_sources
 from vrelko.sql.sources import Sources, conjuncts, plain, same
 
-_UNSTABLE = frozenset({
-    "random", "rand", "random_normal", "randomblob", "now", "current_timestamp", "current_time",
-    "current_date", "localtimestamp", "localtime", "clock_timestamp", "statement_timestamp",
-    "transaction_timestamp", "timeofday", "sysdate", "curdate", "curtime", "utc_timestamp",
-    "utc_date", "utc_time", "unixepoch", "uuid", "uuid_short", "gen_random_uuid",
-    "uuid_generate_v4", "newid", "nextval", "sys_guid",
-})  # fmt: skip
+_UNSTABLE = frozenset(
+    {
+        "random",
+        "rand",
+        "random_normal",
+        "randomblob",
+        "now",
+        "current_timestamp",
+        "current_time",
+        "current_date",
+        "localtimestamp",
+        "localtime",
+        "clock_timestamp",
+        "statement_timestamp",
+        "transaction_timestamp",
+        "timeofday",
+        "sysdate",
+        "curdate",
+        "curtime",
+        "utc_timestamp",
+        "utc_date",
+        "utc_time",
+        "unixepoch",
+        "uuid",
+        "uuid_short",
+        "gen_random_uuid",
+        "uuid_generate_v4",
+        "newid",
+        "nextval",
+        "sys_guid",
+    }
+)
 
 
 @dataclass(frozen=True)

@@ -123,9 +123,16 @@ def make_source(
     if added:
         whole = whole.add_columns(*added)
     return Source(
-        whole, order, tuple(keys), len(selected), tuple(places), shown, capabilities, pins,
+        whole,
+        order,
+        tuple(keys),
+        len(selected),
+        tuple(places),
+        shown,
+        capabilities,
+        pins,
         nulls_served,
-    )  # fmt: skip
+    )
 
 
 def build_seek(
@@ -182,9 +189,12 @@ def build_deferred(
     bare = replace(source, select=narrow)
     everything = ordered(bare, source.order)
     page = everything.limit(integer(LIMIT)).offset(integer(OFFSET)).subquery("vrelko_page")
-    joined = replace(source, select=source.select.where(
-        *(element == page.c[f"{KEY}u{i}"] for i, element in enumerate(unique))
-    ))  # fmt: skip
+    joined = replace(
+        source,
+        select=source.select.where(
+            *(element == page.c[f"{KEY}u{i}"] for i, element in enumerate(unique))
+        ),
+    )
     return ordered(joined, source.order)
 
 

@@ -94,10 +94,13 @@ def _column(
     texts = [value for value in values if isinstance(value, (str, bytes))]
     width = sum(len(t) for t in texts) / len(values) + 1 if texts else column.width
     return replace(
-        column, width=None if width is None else round(width, 1), distinct=distinct,
+        column,
+        width=None if width is None else round(width, 1),
+        distinct=distinct,
         null_share=round(sum(value is None for value in values) / len(values), 4),
-        common=common, bounds=share_bounds(values, common),
-    )  # fmt: skip
+        common=common,
+        bounds=share_bounds(values, common),
+    )
 
 
 def _alike(values: list[Any]) -> float:

@@ -59,10 +59,14 @@ def survey_table(
             catalog.steer_to_indexes(connection, max(budget.left_ms, _LEAST_MS))
             table = _with_levels(connection, table)
             table = probe_indexes(
-                connection, table, catalog.quoted_name(connection, name),
+                connection,
+                table,
+                catalog.quoted_name(connection, name),
                 f"{catalog.PART_OF_ROW if table.partitions else 0}, {catalog.BLOCK_OF_ROW}",
-                starts, budget, notes,
-            )  # fmt: skip
+                starts,
+                budget,
+                notes,
+            )
             if point.is_active:
                 point.rollback()  # the settings with it
     except DBAPIError as error:
@@ -94,8 +98,12 @@ def _with_levels(connection: Connection, table: TableFacts) -> TableFacts:
 def _guessed(table: TableFacts, block: int) -> TableFacts:
     """Return the table with its rows guessed from its blocks and the widths of its types."""
     width = sum(column.width or usual_width(column.type) for column in table.columns) + 28
-    return replace(table, rows=round(table.blocks * block / width), row_bytes=width,
-                   rows_from="guessed from its blocks")  # fmt: skip
+    return replace(
+        table,
+        rows=round(table.blocks * block / width),
+        row_bytes=width,
+        rows_from="guessed from its blocks",
+    )
 
 
 def _from_sample(table: TableFacts, sample: list[tuple[int, Any]], block: int) -> TableFacts:
@@ -109,9 +117,12 @@ def _from_sample(table: TableFacts, sample: list[tuple[int, Any]], block: int) -
         columns.append(_sampled(column, values, rows, common))
     bytes_ = table.blocks * block / rows if rows else 0.0
     return replace(
-        table, rows=round(rows), rows_from="sampled blocks", columns=tuple(columns),
+        table,
+        rows=round(rows),
+        rows_from="sampled blocks",
+        columns=tuple(columns),
         row_bytes=round(bytes_, 1),
-    )  # fmt: skip
+    )
 
 
 def _sampled(
@@ -121,6 +132,10 @@ def _sampled(
     width = column.width or (sum(map(len, texts)) / len(texts) + 1 if texts else 8.0)
     distinct = expect_distinct(values, rows)
     return replace(
-        column, width=width, null_share=sum(v is None for v in values) / len(values),
-        distinct=distinct, common=common, bounds=share_bounds(values, common),
-    )  # fmt: skip
+        column,
+        width=width,
+        null_share=sum(v is None for v in values) / len(values),
+        distinct=distinct,
+        common=common,
+        bounds=share_bounds(values, common),
+    )

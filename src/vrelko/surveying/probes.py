@@ -44,8 +44,12 @@ def probe_indexes(
         elif is_walkable(index):
             near = _probe(connection, table, index, source, place, starts)
             if near is not None:
-                index = replace(index, switches=round(near.switches, 4), far=round(near.far, 4),
-                                consecutive=round(near.consecutive, 4))  # fmt: skip
+                index = replace(
+                    index,
+                    switches=round(near.switches, 4),
+                    far=round(near.far, 4),
+                    consecutive=round(near.consecutive, 4),
+                )
         found.append(index)
     if left_out:
         notes.append(f"{table.name}: the time was spent before {', '.join(left_out)} was probed")

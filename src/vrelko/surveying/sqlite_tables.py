@@ -70,9 +70,18 @@ def survey_table(
     block = int(connection.exec_driver_sql("PRAGMA page_size").scalar() or 4096)
     blocks = rows / tree.cells_a_leaf if tree and tree.cells_a_leaf else rows * row_bytes / block
     table = TableFacts(
-        name, rows, rows_from, round(row_bytes, 1), max(round(blocks, 1), 1.0), tuple(columns), (),
-        tuple(column.name for column in keys), row_id, without, tree.levels if tree else 3,
-    )  # fmt: skip
+        name,
+        rows,
+        rows_from,
+        round(row_bytes, 1),
+        max(round(blocks, 1), 1.0),
+        tuple(columns),
+        (),
+        tuple(column.name for column in keys),
+        row_id,
+        without,
+        tree.levels if tree else 3,
+    )
     facts = tuple(_survey_index(connection, index, table) for index in indexes)
     table = _with_statistics(replace(table, indexes=facts), statistics)
     if seek_by is None or not sample.size:
@@ -111,9 +120,14 @@ def _survey_index(
     size = tree.cell_bytes + 4.0 if tree else sum(widths) + 8.0
     leaves = table.rows / tree.cells_a_leaf if tree and tree.cells_a_leaf else None
     return IndexFacts(
-        index.name, index.columns, index.unique, index.partial, round(size, 1),
-        None if leaves is None else round(leaves, 1), tree.levels if tree else None,
-    )  # fmt: skip
+        index.name,
+        index.columns,
+        index.unique,
+        index.partial,
+        round(size, 1),
+        None if leaves is None else round(leaves, 1),
+        tree.levels if tree else None,
+    )
 
 
 def _with_statistics(table: TableFacts, statistics: Mapping[str | None, list[int]]) -> TableFacts:
@@ -146,5 +160,14 @@ def _survey_view(connection: Connection, name: str, notes: list[str]) -> TableFa
         ColumnFacts(column.name, column.type, True, usual_width(column.type)) for column in declared
     )
     bytes_ = 4.0 + sum(column.width or 8.0 for column in columns)
-    return TableFacts(name, rows, f"counted up to {_VIEW_ROWS:,}", bytes_,
-                      max(rows * bytes_ / 4096, 1.0), columns, (), (), is_view=True)  # fmt: skip
+    return TableFacts(
+        name,
+        rows,
+        f"counted up to {_VIEW_ROWS:,}",
+        bytes_,
+        max(rows * bytes_ / 4096, 1.0),
+        columns,
+        (),
+        (),
+        is_view=True,
+    )

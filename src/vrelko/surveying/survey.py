@@ -65,8 +65,10 @@ def survey(engine: Engine, what: Any = None, budget_ms: float = BUDGET_MS) -> Fa
             if found is None:
                 told = notes[seen:]
                 if name_ == "sqlite" and "." in name and name not in known:
-                    told = ["Tables of attached databases are served, but surveyed and planned "
-                            "only in a connection to their own file"]  # fmt: skip
+                    told = [
+                        "Tables of attached databases are served, but surveyed and planned "
+                        "only in a connection to their own file"
+                    ]
                 raise DatabaseError(
                     f"there is no table {name!r} in this database",
                     told[0] if told else nearest(name, known, otherwise="It has no table at all"),
@@ -175,5 +177,14 @@ def _survey_query(
     )
     bytes_ = 8.0 + sum(column.width or 8.0 for column in columns)
     rows = float(rows or 0.0)
-    return TableFacts(name, rows, "estimate of the server", bytes_, max(rows * bytes_ / 8192, 1.0),
-                      columns, (), (), is_view=True)  # fmt: skip
+    return TableFacts(
+        name,
+        rows,
+        "estimate of the server",
+        bytes_,
+        max(rows * bytes_ / 8192, 1.0),
+        columns,
+        (),
+        (),
+        is_view=True,
+    )

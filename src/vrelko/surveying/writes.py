@@ -25,7 +25,7 @@ _NOW_S = 1.0  # rows that are late by less land at the head
 class Writes:
     """How a table is written to, from its newest `sample` rows by `column` and primary key.
 
-    `inserts_a_minute` over the sample's span; `by_hour` the mean inserts a minute in each hour of
+    `inserts_per_minute` over the sample's span; `by_hour` the mean inserts a minute in each hour of
     the day. `lateness_s` is how far behind the newest value a row's value was when the row came:
     its mean, median and 95th percentile, of `late_share` of the rows. Updates and deletes a minute
     are the server's counts since its statistics began, None where it keeps none.
@@ -35,12 +35,12 @@ class Writes:
     column: str
     sample: int
     span_s: float
-    inserts_a_minute: float
+    inserts_per_minute: float
     by_hour: tuple[float, ...]
     late_share: float
     lateness_s: tuple[float, float, float]
-    deletes_a_minute: float | None = None
-    updates_a_minute: float | None = None
+    deletes_per_minute: float | None = None
+    updates_per_minute: float | None = None
     notes: tuple[str, ...] = ()
 
     @property
@@ -52,7 +52,7 @@ class Writes:
     @property
     def writers(self) -> Writers:
         """The writers to plan with, of the whole table."""
-        return Writers(self.inserts_a_minute, self.deletes_a_minute or 0.0, self.lands)
+        return Writers(self.inserts_per_minute, self.deletes_per_minute or 0.0, self.lands)
 
     def as_dict(self) -> dict[str, Any]:
         """Return the writes as plain data."""
@@ -110,12 +110,18 @@ def _read(
     if not counters:
         notes.append("the server counts no updates and deletes of a table")
     return Writes(
-        table, column, len(moments), span, len(moments) / span * 60,
+        table,
+        column,
+        len(moments),
+        span,
+        len(moments) / span * 60,
         tuple(hours[hour] / days / 60 for hour in range(24)),
         sum(one > _NOW_S for one in late) / len(late),
         (sum(late) / len(late), _at(ordered, 0.5), _at(ordered, 0.95)),
-        counters.get("deletes"), counters.get("updates"), tuple(notes),
-    )  # fmt: skip
+        counters.get("deletes"),
+        counters.get("updates"),
+        tuple(notes),
+    )
 
 
 def _low(moments: Sequence[datetime]) -> datetime:

@@ -10,20 +10,20 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from vrelko.web.addresses import Urls, headings, link_header, page_urls
-    from vrelko.web.appearance import Looks, Words
+    from vrelko.web.appearance import Appearance, Words
     from vrelko.web.application import make_app
     from vrelko.web.bodies import body_of, to_json
     from vrelko.web.html import render_controls, render_document, render_fragment
-    from vrelko.web.http_options import Wire
+    from vrelko.web.http_options import HttpOptions
     from vrelko.web.problems import problem_of
     from vrelko.web.request_params import request_from
     from vrelko.web.site import Site
 
 _HOMES = {
-    "Looks": "appearance",
+    "Appearance": "appearance",
     "Site": "site",
     "Urls": "addresses",
-    "Wire": "http_options",
+    "HttpOptions": "http_options",
     "Words": "appearance",
     "body_of": "bodies",
     "headings": "addresses",
@@ -39,10 +39,10 @@ _HOMES = {
 }
 
 __all__ = [
-    "Looks",
+    "Appearance",
+    "HttpOptions",
     "Site",
     "Urls",
-    "Wire",
     "Words",
     "body_of",
     "headings",

@@ -9,7 +9,7 @@ from urllib.parse import parse_qsl, quote, urlencode
 
 from vrelko.core.arithmetic import Link
 from vrelko.core.spot import Spot
-from vrelko.web.http_options import USUAL, Wire
+from vrelko.web.http_options import USUAL, HttpOptions
 
 if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
@@ -55,18 +55,18 @@ class Heading:
     url: str | None
 
 
-def page_urls(page: Page, url: str, wire: Wire = USUAL) -> Urls:
+def page_urls(page: Page, url: str, http: HttpOptions = USUAL) -> Urls:
     """Return the addresses round a page that was asked for at `url`.
 
     `url` may be absolute, a path, or a query alone ("?size=50"), and so are the links: behind a
     mount or a proxy give the address that readers see. Where the position is part of the path, give
     the address without it. Parameters other than the position are kept as they are.
     """
-    address = _Address(url, wire, page)
+    address = _Address(url, http, page)
     prev, following = address.of_cursor(page.prev), address.of_cursor(page.next)
     this, end, last = address.of_cursor(page.self), address.of_cursor(page.last), page.last_number
     offset = page.offset
-    if _is_numbered(page, wire) and offset is not None:
+    if _is_numbered(page, http) and offset is not None:
         # A page that begins less than a size from the start ends where this one begins: a cursor.
         if prev is not None and offset >= page.size:
             prev = address.of_offset(offset - page.size)
@@ -77,20 +77,23 @@ def page_urls(page: Page, url: str, wire: Wire = USUAL) -> Urls:
         end = address.of_number(last) if end is not None and last else end
     start = address.of_number(1)
     return Urls(
-        start if page.at_start or this is None else this, None if page.at_start else start,
-        prev, following, end,
-        tuple(_place(address, link) for link in page.strip(wire.slots)),
-    )  # fmt: skip
+        start if page.at_start or this is None else this,
+        None if page.at_start else start,
+        prev,
+        following,
+        end,
+        tuple(_place(address, link) for link in page.strip(http.strip_width)),
+    )
 
 
-def _is_numbered(page: Page, wire: Wire) -> bool:
+def _is_numbered(page: Page, http: HttpOptions) -> bool:
     """Tell whether links may hold numbers: the page stands where its number says.
 
     Cursors alone carry what keeps a walk steady.
     """
-    if not wire.numbers or page.number is None or not page.number_exact or page.walk.kept:
+    if not http.numbers or page.number is None or not page.number_exact or page.walk.kept:
         return False
-    return wire.offsets or (page.offset or 0) % page.size == 0
+    return http.offsets or (page.offset or 0) % page.size == 0
 
 
 def _place(address: _Address, link: Link) -> Place:
@@ -102,11 +105,11 @@ def _place(address: _Address, link: Link) -> Place:
 class _Address:
     """One address, with its position exchanged."""
 
-    def __init__(self, url: str, wire: Wire, page: Page | None = None) -> None:
+    def __init__(self, url: str, http: HttpOptions, page: Page | None = None) -> None:
         head, _, query = url.partition("#")[0].partition("?")
         kept = parse_qsl(query, keep_blank_values=True) if query else []
-        self._head, self._wire = head, wire
-        self._kept = [pair for pair in kept if pair[0] not in wire.positions]
+        self._head, self._http = head, http
+        self._kept = [pair for pair in kept if pair[0] not in http.positions]
         self._query = urlencode(self._kept)
         self._size = 1 if page is None else page.size
         self._page = page if page is not None and page.walk.kept else None
@@ -117,40 +120,40 @@ class _Address:
     def of_number(self, number: int) -> str:
         if self._page is not None:  # in its walk, which a cursor tells of
             spot = Spot.start() if number == 1 else Spot.number(number)
-            return self._at(self._wire.cursor, self._page.cursor_to(spot))
+            return self._at(self._http.cursor, self._page.cursor_to(spot))
         if number == 1:
             return self.bare()
-        return self._at(self._wire.page, self._wire.number_text(number, self._size))
+        return self._at(self._http.page, self._http.number_text(number, self._size))
 
     def of_offset(self, offset: int) -> str:
         if offset == 0:
             return self.bare()
-        wire = self._wire
-        text = str(offset) if wire.offsets else str(offset // self._size + wire.first)
-        return self._at(wire.page, text)
+        http = self._http
+        text = str(offset) if http.offsets else str(offset // self._size + http.first)
+        return self._at(http.page, text)
 
     def of_cursor(self, cursor: str | None) -> str | None:
-        return None if cursor is None else self._at(self._wire.cursor, cursor)
+        return None if cursor is None else self._at(self._http.cursor, cursor)
 
     def sorted_by(self, order: str) -> str:
-        name = self._wire.named(self._wire.sort)
+        name = self._http.named(self._http.sort)
         kept = [pair for pair in self._kept if pair[0] != name]
         return self._join(self._head, urlencode([*kept, (name, order)]))
 
     def _at(self, name: str, value: str) -> str:
         text = quote(value, safe="")
-        if self._wire.in_path:
+        if self._http.in_path:
             return self._join(f"{self._head.rstrip('/')}/{text}", self._query)
-        more = f"{quote(self._wire.named(name), safe='')}={text}"
+        more = f"{quote(self._http.named(name), safe='')}={text}"
         return self._join(self._head, f"{self._query}&{more}" if self._query else more)
 
     def _join(self, head: str, query: str) -> str:
         return f"{head}?{query}" if query or not head else head
 
 
-def link_header(page: Page, url: str, wire: Wire = USUAL) -> str:
+def link_header(page: Page, url: str, http: HttpOptions = USUAL) -> str:
     """Return the value of a Link header (RFC 8288) for a page that was asked for at `url`."""
-    return header_of(page_urls(page, url, wire))
+    return header_of(page_urls(page, url, http))
 
 
 def header_of(urls: Urls) -> str:
@@ -162,14 +165,14 @@ _SAFE = "!#$%&'()*+,/:;=?@[]~"
 
 
 def headings(
-    names: Iterable[str], listing: Listing, order: str | None, url: str, wire: Wire = USUAL
+    names: Iterable[str], listing: Listing, order: str | None, url: str, http: HttpOptions = USUAL
 ) -> tuple[Heading, ...]:
     """Return a heading for each column: whether the page is sorted by it, and how to sort by it.
 
     `order`: the order that the page was read in, None for the listing's first one. A column that
     sorts both ways turns round; one that sorts by an order already stays.
     """
-    address = _Address(url, wire)
+    address = _Address(url, http)
     allowed = {str(one): one.terms[0] for one in listing.given_orders if one.terms}
     now = allowed.get(order or next(iter(allowed), ""))
     found = []
@@ -178,8 +181,11 @@ def headings(
         state = "" if not ways else "none"
         if now is not None and now.name == name:
             state = "descending" if now.descending else "ascending"
-        turned = [t for t, term in ways.items() if state == "none" or term.descending !=
-                  (state == "descending")]  # fmt: skip
+        turned = [
+            t
+            for t, term in ways.items()
+            if state == "none" or term.descending != (state == "descending")
+        ]
         target = next(iter(turned or ways), None)
         label = name.replace("_", " ")
         found.append(

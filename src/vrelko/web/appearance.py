@@ -1,4 +1,4 @@
-"""Looks: the words, class names and templates of server-rendered pages, one for all listings."""
+"""Appearance: the words, class names and templates of server-rendered pages."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ CLASSES = {
 
 
 @dataclass(frozen=True)
-class Looks:
+class Appearance:
     """How server-rendered pages look.
 
     `classes`: other class names for the parts (CLASSES). `templates`: a folder with templates of
@@ -92,4 +92,4 @@ _BYTES = 16  # shown of a value
 _NESTED = (dict, list, tuple)
 
 
-USUAL_LOOKS = Looks()
+USUAL_APPEARANCE = Appearance()

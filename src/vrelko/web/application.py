@@ -28,7 +28,7 @@ from vrelko.web.html import (
     render_fragment,
     render_problem,
 )
-from vrelko.web.http_options import Wire
+from vrelko.web.http_options import HttpOptions
 from vrelko.web.openapi import describe_site
 from vrelko.web.problems import PROBLEM_TYPE, make_problem, problem_of, retry_of
 from vrelko.web.request_params import check_names, in_request_terms, pairs_of, request_from
@@ -60,7 +60,7 @@ def make_app(
     """
     known = [one.name for one in fields(Site) if one.name not in ("listings", "engine")]
     wrong = [name for name in settings if name not in known]
-    wrong += [name for name in settings.get("wires", {}) if name not in listings]
+    wrong += [name for name in settings.get("http_of", {}) if name not in listings]
     if wrong:
         raise ListingError(
             f"an application takes no {wrong[0]!r}",
@@ -75,7 +75,7 @@ def make_app(
         )
     site = Site(listings, engine, **settings)
     for name in listings:
-        check_names(name, listings[name], site.wire_of(name), site.exports)
+        check_names(name, listings[name], site.options_of(name), site.exports)
     routes = [
         Route("/", answer_index(site), name="index"),
         Route("/openapi.json", _openapi(), name="openapi"),
@@ -87,8 +87,11 @@ def make_app(
     ]
     if not site.exports:
         routes = [one for one in routes if one.name != "export"]
-    handlers: dict[Any, Any] = {VrelkoError: on_error, HTTPException: on_http,
-                                Exception: _on_failure}  # fmt: skip
+    handlers: dict[Any, Any] = {
+        VrelkoError: on_error,
+        HTTPException: on_http,
+        Exception: _on_failure,
+    }
     told = Told(site.log_requests, site.log_values)
     guard: Any = Middleware(Guard, hosts=site.hosts, told=told, counters=site.counters)
     app = Starlette(debug=debug, routes=routes, exception_handlers=handlers, middleware=[guard])
@@ -98,22 +101,25 @@ def make_app(
 
 def _reader(site: Site) -> Callable[[Request], Any]:
     async def read(request: Request) -> Response:
-        listing, wire = _find(site, request)
+        listing, http = _find(site, request)
         request.state.vrelko_listing = listing_name(request)
         part = request.path_params.get("position")
-        if part is not None and not wire.in_path:
+        if part is not None and not http.in_path:
             raise HTTPException(404)
         asked = request_from(
-            request.query_params, listing, wire, path_part=part,
+            request.query_params,
+            listing,
+            http,
+            path_part=part,
             given=site.fixed_of(listing_name(request), request),
-        )  # fmt: skip
+        )
         async with site.turns.take(listing_name(request)):
             try:
                 page = await _read(site, request, listing, asked)
             except PageError as error:
-                raise in_request_terms(error, asked["at"], wire) from error
+                raise in_request_terms(error, asked["at"], http) from error
         request.state.vrelko_rows, request.state.vrelko_statements = len(page), len(page.statements)
-        return _answer(site, request, listing, wire, page, asked)
+        return _answer(site, request, listing, http, page, asked)
 
     return read
 
@@ -131,10 +137,15 @@ async def _read(site: Site, request: Request, listing: Listing, asked: dict[str,
 
 
 def _answer(
-    site: Site, request: Request, listing: Listing, wire: Wire, page: Page, asked: dict[str, Any]
+    site: Site,
+    request: Request,
+    listing: Listing,
+    http: HttpOptions,
+    page: Page,
+    asked: dict[str, Any],
 ) -> Response:
-    url = address_of(site, request, wire)
-    urls = page_urls(page, url, wire)
+    url = address_of(site, request, http)
+    urls = page_urls(page, url, http)
     order = asked["order"] or listing.default_order(asked["params"])
     kind = wanted(request)
     headers = {"Link": header_of(urls), "Vary": "Accept, Page-Part"}
@@ -143,11 +154,14 @@ def _answer(
     if kind == "json" and listing.kind == "choices":
         text, media = to_json(_choices(site, request, page)), "application/json"
     elif kind == "json":
-        text = to_json(body_of(page, url, wire, order=order, urls=urls))
+        text = to_json(body_of(page, url, http, order=order, urls=urls))
         media = "application/json"
     else:
         draw = render_fragment if kind == "fragment" else render_document
-        text, media = draw(page, url, listing, wire, site.looks, order), "text/html; charset=utf-8"
+        text, media = (
+            draw(page, url, listing, http, site.appearance, order),
+            "text/html; charset=utf-8",
+        )
     return _tagged(request, text.encode(), media, headers)
 
 
@@ -175,34 +189,41 @@ def _choices(site: Site, request: Request, page: Page) -> dict[str, Any]:
 
 def _exporter(site: Site) -> Callable[[Request], Any]:
     async def export(request: Request) -> Response:
-        listing, wire = _find(site, request)
+        listing, http = _find(site, request)
         if listing.kind == "choices":
             raise HTTPException(404)
         request.state.vrelko_listing = listing_name(request)
         pairs = [pair for pair in pairs_of(request.query_params) if pair[0] != "format"]
         kind = check_format(request.query_params.get("format"))
-        refused = {wire.named(wire.page), wire.named(wire.size)} & {name for name, _ in pairs}
+        refused = {http.named(http.page), http.named(http.size)} & {name for name, _ in pairs}
         if refused:
             raise PageError(
                 f"an export takes no {min(refused)!r}", "Resume it with a cursor", "web-parameter"
             )
         given = site.fixed_of(listing_name(request), request)
-        asked = request_from(pairs, listing, wire, given=given)
+        asked = request_from(pairs, listing, http, given=given)
         scope = None if site.scope is None else site.scope(request)
         engine = getattr(site.engine, "sync_engine", site.engine)
         if engine is not site.engine:
-            raise PageError("exports need a blocking engine", "Give the application an Engine",
-                            "web-async")  # fmt: skip
+            raise PageError(
+                "exports need a blocking engine", "Give the application an Engine", "web-async"
+            )
         headers = {"Cache-Control": "private, no-store", "Vary": "Accept, Page-Part"}
         if request.method == "HEAD":
             return Response(media_type=FORMATS[kind], headers=headers)
         pages = await run_in_threadpool(
-            listing.walk, engine, size=BATCH, start=asked["at"], params=asked["params"],
-            order=asked["order"], scope=scope, time_limit_ms=site.time_limit_ms,
-        )  # fmt: skip
+            listing.walk,
+            engine,
+            size=BATCH,
+            start=asked["at"],
+            params=asked["params"],
+            order=asked["order"],
+            scope=scope,
+            time_limit_ms=site.time_limit_ms,
+        )
         names = [column.name for column in listing.select.selected_columns]
         turn = site.turns.take(f"{listing_name(request)}/export", max(site.at_once // 4, 1))
-        body = stream_rows(pages, kind, wire, run_in_threadpool, names, request.state)
+        body = stream_rows(pages, kind, http, run_in_threadpool, names, request.state)
         return _Export(turn, body, media_type=FORMATS[kind], headers=headers)
 
     return export
@@ -224,7 +245,7 @@ def describe_app(app: Starlette) -> dict[str, Any]:
     """Return the OpenAPI description of an application that `make_app` made."""
     site: Site = app.state.site
     known = {
-        name: (listing, site.wire_of(name), frozenset(site.fixed_of(name, None)))
+        name: (listing, site.options_of(name), frozenset(site.fixed_of(name, None)))
         for name, listing in site.listings.items()
     }
     return describe_site(site.title, known, site.exports)
@@ -245,18 +266,19 @@ def listing_name(request: Request) -> str:
     return str(request.path_params["listing"])
 
 
-def _find(site: Site, request: Request) -> tuple[Listing, Wire]:
+def _find(site: Site, request: Request) -> tuple[Listing, HttpOptions]:
     name = listing_name(request)
     if name not in site.listings:
-        raise HTTPException(404, f"there is no listing here by that name. "
-                            f"{nearest(name[:60], site.listings)}")  # fmt: skip
-    return site.listings[name], site.wire_of(name)
+        raise HTTPException(
+            404, f"there is no listing here by that name. {nearest(name[:60], site.listings)}"
+        )
+    return site.listings[name], site.options_of(name)
 
 
-def address_of(site: Site, request: Request, wire: Wire) -> str:
+def address_of(site: Site, request: Request, http: HttpOptions) -> str:
     """Return the address of a request as readers see it, without a position in its path."""
     query = request.url.query
-    if site.links == "relative" and not wire.in_path:
+    if site.links == "relative" and not http.in_path:
         return f"?{query}" if query else ""
     path = str(request.scope.get("root_path") or "") + "/" + quote(listing_name(request))
     address = f"{path}?{query}" if query else path
@@ -289,14 +311,19 @@ async def on_http(request: Request, error: Exception) -> Response:
     assert isinstance(error, HTTPException)
     todo = _TODO.get(error.status_code, "Correct it")
     detail = str(error.detail)
-    found = make_problem(error.status_code, detail, todo, f"http-{error.status_code}",
-                         request.url.path)  # fmt: skip
+    found = make_problem(
+        error.status_code, detail, todo, f"http-{error.status_code}", request.url.path
+    )
     return _problem(request, found, dict(error.headers or {}))
 
 
 async def _on_failure(request: Request, error: Exception) -> Response:
-    return _problem(request, make_problem(500, "something failed in the server",
-                                 "Tell who runs it; its log says more", "http-500"))  # fmt: skip
+    return _problem(
+        request,
+        make_problem(
+            500, "something failed in the server", "Tell who runs it; its log says more", "http-500"
+        ),
+    )
 
 
 def _problem(

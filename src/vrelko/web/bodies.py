@@ -15,23 +15,28 @@ from sqlalchemy import inspect
 from sqlalchemy.exc import NoInspectionAvailable
 
 from vrelko.web.addresses import Urls, page_urls
-from vrelko.web.http_options import USUAL, Wire
+from vrelko.web.http_options import USUAL, HttpOptions
 
 if TYPE_CHECKING:
     from vrelko.serving.pages.page import Page
 
 
 def body_of(
-    page: Page, url: str, wire: Wire = USUAL, *, order: str | None = None, urls: Urls | None = None
+    page: Page,
+    url: str,
+    http: HttpOptions = USUAL,
+    *,
+    order: str | None = None,
+    urls: Urls | None = None,
 ) -> dict[str, Any]:
     """Return a page as the plain data that is sent: rows, place, total and links.
 
     `url`: the address that readers see. `order`: the order it was read in, as text. Names are those
-    of the wire's `fields`.
+    of `http.fields`.
     """
-    links = urls or page_urls(page, url, wire)
+    links = urls or page_urls(page, url, http)
     from_to = page.from_to
-    shift = wire.first - 1
+    shift = http.first - 1
     body: dict[str, Any] = {
         "rows": rows_of(page),
         "size": page.size,
@@ -44,21 +49,27 @@ def body_of(
         "total": {"value": page.total.value, "kind": page.total.kind},
         "sort": order,
         "links": {
-            "self": links.self, "first": links.first, "prev": links.prev, "next": links.next,
+            "self": links.self,
+            "first": links.first,
+            "prev": links.prev,
+            "next": links.next,
             "last": links.last,
         },
         "strip": [
-            {"number": None if one.number is None else one.number + shift, "url": one.url,
-             "current": one.current}
+            {
+                "number": None if one.number is None else one.number + shift,
+                "url": one.url,
+                "current": one.current,
+            }
             for one in links.strip
         ],
         "before": page.before if page.number is None else None,
         "after": page.after if page.number is None else None,
         "clamped": page.clamped,
-    }  # fmt: skip
-    if not wire.fields:
+    }
+    if not http.fields:
         return body
-    named = ((wire.fields.get(name, name), value) for name, value in body.items())
+    named = ((http.fields.get(name, name), value) for name, value in body.items())
     return {name: value for name, value in named if name is not None}
 
 
@@ -90,8 +101,9 @@ def to_json(data: Any) -> str:
     Numbers that JSON has not (infinite ones, NaN) come as text too.
     """
     try:
-        return json.dumps(data, default=_exact, ensure_ascii=False, allow_nan=False,
-                          separators=(",", ":"))  # fmt: skip
+        return json.dumps(
+            data, default=_exact, ensure_ascii=False, allow_nan=False, separators=(",", ":")
+        )
     except ValueError:
         return json.dumps(_finite(data), default=_exact, ensure_ascii=False, separators=(",", ":"))
 

@@ -15,7 +15,7 @@ from vrelko.web.problems import problem_of
 
 if TYPE_CHECKING:
     from vrelko.serving.pages.page import Page
-    from vrelko.web.http_options import Wire
+    from vrelko.web.http_options import HttpOptions
 
 FORMATS = {"ndjson": "application/x-ndjson", "csv": "text/csv; charset=utf-8"}
 BATCH = 1_000
@@ -35,7 +35,7 @@ def check_format(text: str | None) -> str:
 
 
 async def stream_rows(
-    pages: Iterator[Page], kind: str, wire: Wire, ways: Any, names: Sequence[str], state: Any
+    pages: Iterator[Page], kind: str, http: HttpOptions, ways: Any, names: Sequence[str], state: Any
 ) -> AsyncIterator[bytes]:
     """Yield an export's text, a batch at a time.
 
@@ -44,7 +44,7 @@ async def stream_rows(
     one. `ways` runs a blocking call in a thread; `names` are those of the columns, for the first
     line of CSV; `state` is told how many rows and statements it took.
     """
-    began, sent, rows_s = time.monotonic(), 0, wire.export_rows_s
+    began, sent, rows_s = time.monotonic(), 0, http.export_rows_s
     head = kind == "csv"
     while True:
         try:
@@ -59,7 +59,7 @@ async def stream_rows(
         rows = rows_of(page)
         if kind == "csv":
             names = list(rows[0]) if head and rows else names
-            text = _csv(([names] if head else []), rows, wire.defuse)
+            text = _csv(([names] if head else []), rows, http.defuse)
             head = False
         else:
             text = "".join(to_json(row) + "\n" for row in rows)

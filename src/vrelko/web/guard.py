@@ -86,14 +86,19 @@ class Guard:
         finally:
             seconds = time.perf_counter() - began
             state = scope.get("state") or {}
-            self._counters.count_request(str(state.get("vrelko_listing", "")), status, seconds,
-                                         int(state.get("vrelko_rows", 0)))  # fmt: skip
+            self._counters.count_request(
+                str(state.get("vrelko_listing", "")),
+                status,
+                seconds,
+                int(state.get("vrelko_rows", 0)),
+            )
             if self._told.requests:
                 self._tell(scope, status, seconds, state)
 
     def _refusal(self, scope: MutableMapping[str, Any]) -> tuple[int, str, str] | None:
-        headers = {name.decode("latin-1"): value.decode("latin-1")
-                   for name, value in scope["headers"]}  # fmt: skip
+        headers = {
+            name.decode("latin-1"): value.decode("latin-1") for name, value in scope["headers"]
+        }
         host = headers.get("host", "")
         if self._hosts is not None and _name_of(host) not in self._hosts:
             return 421, "this server does not answer for that host", "Use the name it was given"
@@ -118,10 +123,15 @@ class Guard:
             query = ",".join(dict.fromkeys(names))
         address = f"{scope['path']}?{query}" if query else scope["path"]
         log.info(
-            "%s %s %s %d, %d rows, %.1f ms, %d statements", client, scope["method"],
-            _plain(address), status, state.get("vrelko_rows", 0), seconds * 1e3,
+            "%s %s %s %d, %d rows, %.1f ms, %d statements",
+            client,
+            scope["method"],
+            _plain(address),
+            status,
+            state.get("vrelko_rows", 0),
+            seconds * 1e3,
             state.get("vrelko_statements", 0),
-        )  # fmt: skip
+        )
 
 
 class _TooLarge(Exception):
@@ -179,7 +189,10 @@ def _plain(text: str) -> str:
 
 async def _answer(send: Send, status: int, detail: str, todo: str) -> None:
     body = to_json(make_problem(status, detail, todo, f"http-{status}")).encode()
-    headers = [(b"content-type", PROBLEM_TYPE.encode()), (b"cache-control", b"no-store"),
-               (b"content-length", str(len(body)).encode())]  # fmt: skip
+    headers = [
+        (b"content-type", PROBLEM_TYPE.encode()),
+        (b"cache-control", b"no-store"),
+        (b"content-length", str(len(body)).encode()),
+    ]
     await send({"type": "http.response.start", "status": status, "headers": headers})
     await send({"type": "http.response.body", "body": body})

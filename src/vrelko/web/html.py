@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 
 from vrelko.errors import ListingError
 from vrelko.web.addresses import Urls, headings, page_urls
-from vrelko.web.appearance import USUAL_LOOKS, Looks
+from vrelko.web.appearance import USUAL_APPEARANCE, Appearance
 from vrelko.web.bodies import rows_of
-from vrelko.web.http_options import USUAL, Wire
+from vrelko.web.http_options import USUAL, HttpOptions
 
 if TYPE_CHECKING:
     from jinja2 import Environment
@@ -20,73 +20,106 @@ if TYPE_CHECKING:
 
 
 def render_controls(
-    page: Page, url: str, wire: Wire = USUAL, looks: Looks = USUAL_LOOKS, urls: Urls | None = None
+    page: Page,
+    url: str,
+    http: HttpOptions = USUAL,
+    appearance: Appearance = USUAL_APPEARANCE,
+    urls: Urls | None = None,
 ) -> str:
     """Return a page's controls: first, previous, numbers with gaps, next, last, from–to, end mark.
 
     Plain links that work without script; what leads nowhere is no link. Raises ListingError where
     the extra `web` is not installed.
     """
-    links = urls or page_urls(page, url, wire)
-    return _environment(looks).get_template("controls.html").render(
-        page=page, urls=links, looks=looks, words=looks.words, shift=wire.first - 1
-    )  # fmt: skip
+    links = urls or page_urls(page, url, http)
+    return (
+        _environment(appearance)
+        .get_template("controls.html")
+        .render(
+            page=page,
+            urls=links,
+            appearance=appearance,
+            words=appearance.words,
+            shift=http.first - 1,
+        )
+    )
 
 
 def render_fragment(
     page: Page,
     url: str,
     listing: Listing,
-    wire: Wire = USUAL,
-    looks: Looks = USUAL_LOOKS,
+    http: HttpOptions = USUAL,
+    appearance: Appearance = USUAL_APPEARANCE,
     order: str | None = None,
 ) -> str:
     """Return rows, controls and end mark as one element, to be put in place of the one before."""
-    return _render("part.html", page, url, listing, wire, looks, order)
+    return _render("part.html", page, url, listing, http, appearance, order)
 
 
 def render_document(
     page: Page,
     url: str,
     listing: Listing,
-    wire: Wire = USUAL,
-    looks: Looks = USUAL_LOOKS,
+    http: HttpOptions = USUAL,
+    appearance: Appearance = USUAL_APPEARANCE,
     order: str | None = None,
     title: str | None = None,
 ) -> str:
     """Return a whole HTML document with the same element in it."""
-    return _render("document.html", page, url, listing, wire, looks, order, title)
+    return _render("document.html", page, url, listing, http, appearance, order, title)
 
 
-def render_problem(found: Mapping[str, Any], root: str = "", looks: Looks = USUAL_LOOKS) -> str:
+def render_problem(
+    found: Mapping[str, Any], root: str = "", appearance: Appearance = USUAL_APPEARANCE
+) -> str:
     """Return problem details as an HTML document that leads to the list at `root`."""
-    template = _environment(looks).get_template("problem.html")
-    return template.render(found=found, root=root, looks=looks, title=found["title"])
+    template = _environment(appearance).get_template("problem.html")
+    return template.render(found=found, root=root, appearance=appearance, title=found["title"])
 
 
 def render_index(
-    title: str, listings: Sequence[Mapping[str, Any]], root: str, looks: Looks = USUAL_LOOKS
+    title: str,
+    listings: Sequence[Mapping[str, Any]],
+    root: str,
+    appearance: Appearance = USUAL_APPEARANCE,
 ) -> str:
     """Return the list of what an application serves as an HTML document."""
-    template = _environment(looks).get_template("index.html")
-    return template.render(title=title, listings=listings, root=root, looks=looks)
+    template = _environment(appearance).get_template("index.html")
+    return template.render(title=title, listings=listings, root=root, appearance=appearance)
 
 
 def _render(
-    template: str, page: Page, url: str, listing: Listing, wire: Wire, looks: Looks,
-    order: str | None, title: str | None = None,
-) -> str:  # fmt: skip
+    template: str,
+    page: Page,
+    url: str,
+    listing: Listing,
+    http: HttpOptions,
+    appearance: Appearance,
+    order: str | None,
+    title: str | None = None,
+) -> str:
     rows = rows_of(page)
     names = list(rows[0]) if rows else [column.name for column in listing.select.selected_columns]
-    return _environment(looks).get_template(template).render(
-        page=page, rows=rows, urls=page_urls(page, url, wire), looks=looks, words=looks.words,
-        headings=headings(names, listing, order, url, wire), shift=wire.first - 1,
-        title=title or listing.name.replace("_", " "), name=listing.name,
-    )  # fmt: skip
+    return (
+        _environment(appearance)
+        .get_template(template)
+        .render(
+            page=page,
+            rows=rows,
+            urls=page_urls(page, url, http),
+            appearance=appearance,
+            words=appearance.words,
+            headings=headings(names, listing, order, url, http),
+            shift=http.first - 1,
+            title=title or listing.name.replace("_", " "),
+            name=listing.name,
+        )
+    )
 
 
-def _environment(looks: Looks) -> Environment:
-    return _environment_of(None if looks.templates is None else str(looks.templates))
+def _environment(appearance: Appearance) -> Environment:
+    return _environment_of(None if appearance.templates is None else str(appearance.templates))
 
 
 @lru_cache(maxsize=32)

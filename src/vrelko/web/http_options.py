@@ -1,4 +1,4 @@
-"""Wire: how a listing is asked for and answered over HTTP, so that it fits clients there are."""
+"""HTTP options: how a listing is asked for and answered, so that it fits clients there are."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ FIELDS = (
 
 
 @dataclass(frozen=True)
-class Wire:
+class HttpOptions:
     """The names and habits of one listing's requests and answers.
 
     `page`, `size`, `cursor`, `sort`: names of the query parameters; filters and the search have the
@@ -29,7 +29,7 @@ class Wire:
 
     `fields`: other names for fields of the answer (FIELDS), None to leave one out. `unknown`:
     whether parameters that the listing does not know are refused or ignored. `on_bad_page` and
-    `past_end` are those of `Listing.read`. `slots`: places in the strip of page numbers.
+    `past_end` are those of `Listing.read`. `strip_width`: places in the strip of page numbers.
     `export_rows_s`: the most rows a second that an export sends, None without a bound.
     `defuse`: in CSV an apostrophe stands before text that a spreadsheet would run as a formula.
     """
@@ -47,7 +47,7 @@ class Wire:
     unknown: Unknown = "refuse"
     on_bad_page: str = "error"
     past_end: str = "empty"
-    slots: int = 7
+    strip_width: int = 7
     export_rows_s: float | None = None
     defuse: bool = True
 
@@ -59,10 +59,10 @@ class Wire:
             raise ListingError(
                 f"an answer has no field {wrong[0]!r}", f"Known: {', '.join(FIELDS)}", "web-wire"
             )
-        if self.slots < 5 or (self.export_rows_s is not None and self.export_rows_s <= 0):
+        if self.strip_width < 5 or (self.export_rows_s is not None and self.export_rows_s <= 0):
             raise ListingError(
                 "a strip has at least 5 places, and an export sends rows at some rate",
-                "Correct slots or export_rows_s",
+                "Correct strip_width or export_rows_s",
                 "web-wire",
             )
         told = [self.fields.get(name, name) for name in FIELDS]
@@ -91,4 +91,4 @@ class Wire:
         return str((number - 1) * size if self.offsets else number - 1 + self.first)
 
 
-USUAL = Wire()
+USUAL = HttpOptions()

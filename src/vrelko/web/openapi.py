@@ -12,7 +12,7 @@ from uuid import UUID
 from vrelko.serving.pages.read import SPOTS
 from vrelko.sql.search import PARAMETER
 from vrelko.web.exports import FORMATS
-from vrelko.web.http_options import Wire
+from vrelko.web.http_options import HttpOptions
 from vrelko.web.problems import PROBLEM_TYPE
 
 if TYPE_CHECKING:
@@ -34,21 +34,21 @@ _SCHEMAS: dict[type, dict[str, Any]] = {
 
 
 def describe_site(
-    title: str, listings: Mapping[str, tuple[Listing, Wire, frozenset[str]]], exports: bool
+    title: str, listings: Mapping[str, tuple[Listing, HttpOptions, frozenset[str]]], exports: bool
 ) -> dict[str, Any]:
-    """Return an OpenAPI 3.1 document, of each listing with its wire and given parameters."""
+    """Return an OpenAPI 3.1 document, of each listing with its options and given parameters."""
     paths: dict[str, Any] = {}
-    for name, (listing, wire, fixed) in listings.items():
-        asked = _parameters(listing, wire, fixed)
+    for name, (listing, http, fixed) in listings.items():
+        asked = _parameters(listing, http, fixed)
         paths[f"/{name}"] = {"get": _operation(name, listing, asked)}
-        if wire.in_path and listing.strategy != "whole":
-            here = {wire.named(wire.page), wire.named(wire.cursor)}
+        if http.in_path and listing.strategy != "whole":
+            here = {http.named(http.page), http.named(http.cursor)}
             left = [one for one in asked if one["name"] not in here]
             behind = _operation(name, listing, [_POSITION, *left])
             behind["operationId"] += "_at"
             paths[f"/{name}/{{position}}"] = {"get": behind}
         if exports and listing.kind != "choices":
-            kept = [one for one in asked if one["name"] not in _sizes(wire)]
+            kept = [one for one in asked if one["name"] not in _sizes(http)]
             paths[f"/{name}/export"] = {"get": _export(name, kept)}
     return {
         "openapi": "3.1.0",
@@ -59,13 +59,16 @@ def describe_site(
 
 
 def describe_listing(
-    name: str, listing: Listing, wire: Wire, root: str, exports: bool
+    name: str, listing: Listing, http: HttpOptions, root: str, exports: bool
 ) -> dict[str, Any]:
     """Return what a list of listings says of one: its address, parameters and orders."""
     required = listing.filters.required
-    usual = {key: value for key, value in listing.workload.params.items()
-             if key in required and isinstance(value, (int, str))}  # fmt: skip
-    query = urlencode({wire.named(key): value for key, value in usual.items()})
+    usual = {
+        key: value
+        for key, value in listing.workload.params.items()
+        if key in required and isinstance(value, (int, str))
+    }
+    query = urlencode({http.named(key): value for key, value in usual.items()})
     address, example = f"{root}/{quote(name)}", f"?{query}" if query else ""
     found = {
         "name": name,
@@ -74,7 +77,7 @@ def describe_listing(
         "orders": [str(order) for order in listing.given_orders],
         "parameters": [
             {"name": one["name"], "what": one["description"], "required": one["required"]}
-            for one in _parameters(listing, wire, frozenset())
+            for one in _parameters(listing, http, frozenset())
         ],
     }
     if exports and listing.kind != "choices":
@@ -82,33 +85,41 @@ def describe_listing(
     return found
 
 
-def _sizes(wire: Wire) -> set[str]:
-    return {wire.named(wire.size), wire.named(wire.page)}
+def _sizes(http: HttpOptions) -> set[str]:
+    return {http.named(http.size), http.named(http.page)}
 
 
-def _parameters(listing: Listing, wire: Wire, fixed: frozenset[str]) -> list[dict[str, Any]]:
+def _parameters(listing: Listing, http: HttpOptions, fixed: frozenset[str]) -> list[dict[str, Any]]:
     found = []
     whole = listing.strategy == "whole"
     if not whole and "number" in SPOTS[listing.kind]:
-        low = 0 if wire.offsets or wire.first == 0 else 1
-        what = "Row offset" if wire.offsets else "Page number"
-        found.append(_parameter(wire.named(wire.page), {"type": "integer", "minimum": low}, what))
+        low = 0 if http.offsets or http.first == 0 else 1
+        what = "Row offset" if http.offsets else "Page number"
+        found.append(_parameter(http.named(http.page), {"type": "integer", "minimum": low}, what))
     if not whole:
-        found.append(_parameter(wire.named(wire.cursor), {"type": "string"},
-                                "Position, from a link of another page"))  # fmt: skip
-        most = {} if listing.sizes.most is None else {"maximum": listing.sizes.most}
+        found.append(
+            _parameter(
+                http.named(http.cursor), {"type": "string"}, "Position, from a link of another page"
+            )
+        )
+        most = {} if listing.sizes.max is None else {"maximum": listing.sizes.max}
         size = {"type": "integer", "minimum": 1, "default": listing.sizes.default, **most}
-        found.append(_parameter(wire.named(wire.size), size, "Rows a page"))
+        found.append(_parameter(http.named(http.size), size, "Rows a page"))
     orders = [str(order) for order in listing.given_orders]
-    found.append(_parameter(wire.named(wire.sort), {"type": "string", "enum": orders},
-                            "Order: columns after each other, - before one that descends",
-                            ))  # fmt: skip
+    found.append(
+        _parameter(
+            http.named(http.sort),
+            {"type": "string", "enum": orders},
+            "Order: columns after each other, - before one that descends",
+        )
+    )
     filters = listing.filters
     for name, (kind, many) in filters.types.items():
         if name not in fixed:
             what = "Text to search for" if name == PARAMETER else f"Filter: {name}"
-            found.append(_parameter(wire.named(name), _schema(kind, many), what,
-                                    name in filters.required))  # fmt: skip
+            found.append(
+                _parameter(http.named(name), _schema(kind, many), what, name in filters.required)
+            )
     return found
 
 
@@ -126,8 +137,13 @@ def _schema(kind: Any, many: bool) -> dict[str, Any]:
 def _parameter(
     name: str, schema: dict[str, Any], text: str, required: bool = False
 ) -> dict[str, Any]:
-    return {"name": name, "in": "query", "required": required, "schema": schema,
-            "description": text}  # fmt: skip
+    return {
+        "name": name,
+        "in": "query",
+        "required": required,
+        "schema": schema,
+        "description": text,
+    }
 
 
 def _operation(name: str, listing: Listing, parameters: list[dict[str, Any]]) -> dict[str, Any]:

@@ -12,7 +12,7 @@ from vrelko.core.arithmetic import check_number
 from vrelko.core.spot import Spot
 from vrelko.errors import ListingError, PageError, nearest
 from vrelko.sql.from_text import value_from_text
-from vrelko.web.http_options import USUAL, Wire
+from vrelko.web.http_options import USUAL, HttpOptions
 
 if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
@@ -23,7 +23,7 @@ _MOST_TEXT = 1_000
 def request_from(
     params: Any,
     listing: Listing,
-    wire: Wire = USUAL,
+    http: HttpOptions = USUAL,
     *,
     path_part: str | None = None,
     given: Mapping[str, Any] | None = None,
@@ -42,23 +42,25 @@ def request_from(
             "Refuse the request where it is not known, or leave the parameter out of params",
             "web-fixed",
         )
-    values = _gather(params, listing, wire, set(given or {}))
-    own = {name: values.pop(wire.named(name), None) for name in
-           (wire.page, wire.size, wire.cursor, wire.sort)}  # fmt: skip
-    texts = {name: _single(wire.named(name), found) for name, found in own.items()}
+    values = _gather(params, listing, http, set(given or {}))
+    own = {
+        name: values.pop(http.named(name), None)
+        for name in (http.page, http.size, http.cursor, http.sort)
+    }
+    texts = {name: _single(http.named(name), found) for name, found in own.items()}
     types = listing.filters.types
     read = {
-        name: _typed(wire.named(name), found, types[name])
+        name: _typed(http.named(name), found, types[name])
         for name in types
-        if (found := values.get(wire.named(name))) is not None
+        if (found := values.get(http.named(name))) is not None
     }
     return {
-        "at": _position(texts, path_part, wire),
-        "size": texts[wire.size] or None,
-        "order": _order(texts[wire.sort], listing),
+        "at": _position(texts, path_part, http),
+        "size": texts[http.size] or None,
+        "order": _order(texts[http.sort], listing),
         "params": {**{k: v for k, v in read.items() if v is not None}, **(given or {})},
-        "on_bad_page": wire.on_bad_page,
-        "past_end": wire.past_end,
+        "on_bad_page": http.on_bad_page,
+        "past_end": http.past_end,
     }
 
 
@@ -78,9 +80,9 @@ def pairs_of(params: Any) -> list[tuple[str, str]]:
     return found
 
 
-def check_names(name: str, listing: Listing, wire: Wire, exports: bool = True) -> None:
+def check_names(name: str, listing: Listing, http: HttpOptions, exports: bool = True) -> None:
     """Raise ListingError where a name of a listing, or of its parameters, means two things."""
-    _refuse_clash(listing, wire, exports=exports and listing.kind != "choices")
+    _refuse_clash(listing, http, exports=exports and listing.kind != "choices")
     if name in _OWN or "/" in name:
         raise ListingError(
             f"a listing cannot be served as {name!r}",
@@ -92,31 +94,31 @@ def check_names(name: str, listing: Listing, wire: Wire, exports: bool = True) -
 _OWN = ("openapi.json", "healthz", "metrics")
 
 
-def _refuse_clash(listing: Listing, wire: Wire, exports: bool = False) -> None:
+def _refuse_clash(listing: Listing, http: HttpOptions, exports: bool = False) -> None:
     """Raise ListingError where a filter has a name that the page itself needs."""
     filters = set(listing.filters.types)
-    clash = {wire.page, wire.size, wire.cursor, wire.sort} & filters
+    clash = {http.page, http.size, http.cursor, http.sort} & filters
     if exports:
-        clash |= {"format"} & {wire.named(one) for one in filters}
+        clash |= {"format"} & {http.named(one) for one in filters}
     if clash:
         raise ListingError(
             f"the parameter {min(clash)!r} of {listing.name!r} is a filter's and the page's own",
-            "Name the filter otherwise, or the position: Wire(page=…)",
+            "Name the filter otherwise, or the position: HttpOptions(page=…)",
             "web-wire",
         )
 
 
 def _gather(
-    params: Any, listing: Listing, wire: Wire, fixed: Iterable[str]
+    params: Any, listing: Listing, http: HttpOptions, fixed: Iterable[str]
 ) -> dict[str, list[str]]:
     """Return the values of each parameter that the listing knows. Raises PageError."""
-    _refuse_clash(listing, wire)
-    own = {wire.page, wire.size, wire.cursor, wire.sort}
-    known = {wire.named(name) for name in own | set(listing.filters.types) - set(fixed)}
+    _refuse_clash(listing, http)
+    own = {http.page, http.size, http.cursor, http.sort}
+    known = {http.named(name) for name in own | set(listing.filters.types) - set(fixed)}
     found: dict[str, list[str]] = {}
     for name, value in pairs_of(params):
         if name not in known:
-            if wire.unknown == "refuse" and name.startswith(wire.prefix):
+            if http.unknown == "refuse" and name.startswith(http.prefix):
                 raise PageError(
                     f"the parameter {_short(name)} is not known here",
                     nearest(name, known),
@@ -139,8 +141,10 @@ def _single(name: str, values: list[str] | None) -> str | None:
     return values[0].strip()
 
 
-def _position(texts: Mapping[str, str | None], part: str | None, wire: Wire) -> Spot | str | None:
-    number, cursor = texts[wire.page], texts[wire.cursor]
+def _position(
+    texts: Mapping[str, str | None], part: str | None, http: HttpOptions
+) -> Spot | str | None:
+    number, cursor = texts[http.page], texts[http.cursor]
     if part:
         number, cursor = (part, cursor) if _is_number(part) else (number, part)
     if cursor and number:
@@ -149,24 +153,24 @@ def _position(texts: Mapping[str, str | None], part: str | None, wire: Wire) -> 
         )
     if cursor or not number:
         return cursor or None
-    if wire.offsets:
+    if http.offsets:
         return Spot.offset(number)
     if not _is_number(number):
         return Spot.number(number)
     try:
-        return Spot.number(check_number(int(number) + 1 - wire.first))
+        return Spot.number(check_number(int(number) + 1 - http.first))
     except PageError as error:
-        bound = f"; pages start at {wire.first}" if int(number) < wire.first else ""
+        bound = f"; pages start at {http.first}" if int(number) < http.first else ""
         shown = f"{int(number):,}" if len(number) < 22 else "of that number"
         raise PageError(f"page {shown} does not exist{bound}", error.todo, error.code) from error
 
 
-def in_request_terms(error: PageError, at: Spot | str | None, wire: Wire) -> PageError:
+def in_request_terms(error: PageError, at: Spot | str | None, http: HttpOptions) -> PageError:
     """Return an error about a page number as it stood in the address."""
     number = at.at if isinstance(at, Spot) and at.kind == "number" else None
-    if error.code != "page-past-end" or number is None or wire.offsets:
+    if error.code != "page-past-end" or number is None or http.offsets:
         return error
-    return PageError(f"page {number - 1 + wire.first:,} is past the end", error.todo, error.code)
+    return PageError(f"page {number - 1 + http.first:,} is past the end", error.todo, error.code)
 
 
 def _is_number(text: str) -> bool:

@@ -66,8 +66,10 @@ def answer_index(site: Site) -> Callable[[Request], Any]:
 
     async def index(request: Request) -> Response:
         root = str(request.scope.get("root_path") or "")
-        found = [describe_listing(name, one, site.wire_of(name), root, site.exports)
-                 for name, one in site.listings.items()]  # fmt: skip
+        found = [
+            describe_listing(name, one, site.options_of(name), root, site.exports)
+            for name, one in site.listings.items()
+        ]
         if wanted(request) == "json":
             return JSONResponse({"title": site.title, "listings": found})
         text = render_index(site.title, found, root)
@@ -114,7 +116,8 @@ def answer_metrics(site: Site) -> Callable[[Request], Any]:
     """Return what shows the counters, as OpenMetrics."""
 
     async def metrics(request: Request) -> Response:
-        return Response(site.counters.text(), headers={"Cache-Control": "no-store",
-                                                       "Content-Type": MEDIA})  # fmt: skip
+        return Response(
+            site.counters.text(), headers={"Cache-Control": "no-store", "Content-Type": MEDIA}
+        )
 
     return metrics

@@ -14,7 +14,7 @@ from vrelko.errors import PaceError, UnavailableError
 AT_ONCE, WAIT_S = 8, 5.0
 """Requests of one listing under way, and seconds that another one waits for its turn."""
 
-WALKS_A_MINUTE = 60
+WALKS_PER_MINUTE = 60
 """Walks with a stored list that one reader may begin a minute."""
 
 _READERS = 10_000  # remembered
@@ -81,10 +81,10 @@ class Turns:
 
 
 class Pace:
-    """Bounds how often each reader may do something: `a_minute` times in the last 60 s."""
+    """Bounds how often each reader may do something: `per_minute` times in the last 60 s."""
 
-    def __init__(self, a_minute: int) -> None:
-        self._most, self._lock = a_minute, threading.Lock()
+    def __init__(self, per_minute: int) -> None:
+        self._most, self._lock = per_minute, threading.Lock()
         self._times: OrderedDict[object, deque[float]] = OrderedDict()
 
     def count(self, reader: object) -> None:

@@ -25,8 +25,7 @@ def work_of(scene: Scene, ask: Ask) -> Work:
     if parts < 2 or ask.form == "all":
         return work
     opened = 2.0 * parts - 2 if ask.form == "seek" else float(parts)  # each by its own descent
-    return replace(work, entries=work.entries + opened,
-                   blocks=work.blocks + opened * scene.levels)  # fmt: skip
+    return replace(work, entries=work.entries + opened, blocks=work.blocks + opened * scene.levels)
 
 
 def _of_one(scene: Scene, ask: Ask) -> Work:
@@ -64,8 +63,7 @@ def _by_groups(scene: Scene, ask: Ask) -> Work:
     rows = min(ask.rows, scene.matching)
     out = {"rows": rows, "bytes": rows * scene.row_bytes, "values": rows * scene.columns}
     apart = bool(scene.path.residual) and not scene.path.inside
-    bound = _walk(replace(scene, path=replace(scene.path, covering=not apart)),
-                  scene.entries(rows))  # fmt: skip
+    bound = _walk(replace(scene, path=replace(scene.path, covering=not apart)), scene.entries(rows))
     entries = scene.grouped(0, rows, ask.at)
     read = _walk(scene, entries)
     sorting = {"sorted_rows": entries, "sort_units": 2 * entries, "dives": _DIVES}
@@ -83,17 +81,26 @@ def _walk(scene: Scene, entries: float) -> Work:
     checked = entries if scene.path.residual else 0.0
     direct = visits == 0.0 and not scene.path.covering
     return Work(
-        entries=0.0 if direct else entries, scanned=entries if direct else 0.0,
-        scanned_blocks=leaves if direct else 0.0, visits=visits, blocks=blocks, checked=checked,
+        entries=0.0 if direct else entries,
+        scanned=entries if direct else 0.0,
+        scanned_blocks=leaves if direct else 0.0,
+        visits=visits,
+        blocks=blocks,
+        checked=checked,
         misses=leaves + min(visits, scene.table.blocks),
-    )  # fmt: skip
+    )
 
 
 def _read_all(scene: Scene) -> Work:
     if scene.path.index is None:
         rows, blocks = scene.table.rows + 1, scene.table.blocks
-        return Work(scanned=rows, scanned_blocks=blocks, blocks=blocks, misses=blocks,
-                    checked=rows if scene.path.residual or scene.path.fixed else 0.0)  # fmt: skip
+        return Work(
+            scanned=rows,
+            scanned_blocks=blocks,
+            blocks=blocks,
+            misses=blocks,
+            checked=rows if scene.path.residual or scene.path.fixed else 0.0,
+        )
     return _walk(scene, scene.reached)
 
 
@@ -129,10 +136,15 @@ def _deferred(scene: Scene, ask: Ask) -> Work:
         else _sorted(keys, ask.skip + rows)
     )
     return replace(
-        walked, seeks=rows, copied=rows, blocks=walked.blocks + rows * scene.table.levels,
-        rows=rows, bytes=rows * scene.row_bytes, values=rows * scene.columns,
+        walked,
+        seeks=rows,
+        copied=rows,
+        blocks=walked.blocks + rows * scene.table.levels,
+        rows=rows,
+        bytes=rows * scene.row_bytes,
+        values=rows * scene.columns,
         misses=walked.misses + rows,
-    )  # fmt: skip
+    )
 
 
 def handler_rows(work: Work) -> float:

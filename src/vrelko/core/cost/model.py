@@ -147,9 +147,16 @@ class CostModel:
         rows = min(size + 1, self.matching)
         lists = Work(entries=rows, blocks=4, steps=rows * 8)
         scene = self.scene
-        out = Work(0, seeks=rows, blocks=rows * scene.table.levels, rows=rows,
-                   bytes=rows * scene.row_bytes, values=rows * scene.columns,
-                   steps=rows * (scene.columns + 12), misses=rows)  # fmt: skip
+        out = Work(
+            0,
+            seeks=rows,
+            blocks=rows * scene.table.levels,
+            rows=rows,
+            bytes=rows * scene.row_bytes,
+            values=rows * scene.columns,
+            steps=rows * (scene.columns + 12),
+            misses=rows,
+        )
         return lists + out
 
     def freeze(self) -> Work:
@@ -341,8 +348,9 @@ class CostModel:
         """Return the chance that the ties of a key begin or end on a page of `rows` around it."""
         seek = self.seek_at(at)
         names = tuple(name for name in self.scene.order.names[:-1] if name not in seek.fixed)
-        if not all(self.table.has_column(name) and self.table.column(name).distinct
-                   for name in names):  # fmt: skip
+        if not all(
+            self.table.has_column(name) and self.table.column(name).distinct for name in names
+        ):
             return 1.0  # nothing tells how many rows tie
         groups = find_groups(self.scene.order, replace(seek, presorted=names), self.table)
         return min(2 * rows / groups.size(at / max(seek.passing, 1e-9)), 1.0)
@@ -363,12 +371,19 @@ class CostModel:
         a_key = _KEY_BLOCKS.get(scene.server.engine)
         out = rows * (scene.table.levels if a_key is None else a_key(scene))
         return replace(
-            read, statements=1.0, sorted_rows=read.rows, seeks=rows,
+            read,
+            statements=1.0,
+            sorted_rows=read.rows,
+            seeks=rows,
             sort_units=read.rows * math.log2(read.rows + 2),
-            copied=read.rows + rows / 3, blocks=read.blocks + out,
-            steps=read.steps * 1.3 + read.rows * 7.2 + rows * (scene.columns + 12), rows=rows,
-            bytes=rows * scene.row_bytes, values=rows * scene.columns, misses=read.misses + rows,
-        )  # fmt: skip
+            copied=read.rows + rows / 3,
+            blocks=read.blocks + out,
+            steps=read.steps * 1.3 + read.rows * 7.2 + rows * (scene.columns + 12),
+            rows=rows,
+            bytes=rows * scene.row_bytes,
+            values=rows * scene.columns,
+            misses=read.misses + rows,
+        )
 
     def _seek_blocks(self, path: AccessPath, rows: float) -> float:
         """Blocks that rows found one by one by their keys take."""
@@ -387,12 +402,15 @@ class CostModel:
         if path.workers:
             side_by_side = 1 + _WORKER_SHARE * path.workers
             work = replace(
-                work, gathered=1.0, scanned=work.scanned / side_by_side,
+                work,
+                gathered=1.0,
+                scanned=work.scanned / side_by_side,
                 elsewhere=work.scanned * (1 - 1 / side_by_side),
                 scanned_blocks=work.scanned_blocks / side_by_side,
-                checked=work.checked / side_by_side, sort_logs=work.sort_logs / side_by_side,
+                checked=work.checked / side_by_side,
+                sort_logs=work.sort_logs / side_by_side,
                 sort_units=work.sort_units / side_by_side,
-            )  # fmt: skip
+            )
         if path.lookups is None:
             lookups: Sequence[Lookup] = () if ask.form == "count" else _JOINED * scene.joins
         else:
@@ -438,8 +456,9 @@ def _at_place(scene: Scene, ask: Ask) -> Scene:
     """Return the scene with the share of rows that pass where a page is read."""
     matching, need = scene.matching, ask.skip + ask.rows
     begin = min(max(ask.at, 0.0), matching)
-    walked = entries_between(scene.path.profile, scene.reached, matching, begin,
-                             min(begin + need, matching))  # fmt: skip
+    walked = entries_between(
+        scene.path.profile, scene.reached, matching, begin, min(begin + need, matching)
+    )
     here = min(max(need / max(walked, 1.0), 1e-9), 1.0)
     return replace(scene, path=replace(scene.path, passing=here), told=matching)
 
@@ -451,14 +470,21 @@ def _with_lookups(work: Work, lookups: Sequence[Lookup], rows: float) -> Work:
     """Return the work with what other tables of a join add, for `rows` rows that reach them."""
     for one in lookups:
         if not one.each:
-            work = replace(work, scanned=work.scanned + one.rows, blocks=work.blocks + one.blocks,
-                           scanned_blocks=work.scanned_blocks + one.blocks,
-                           steps=work.steps + 6 * one.rows)  # fmt: skip
+            work = replace(
+                work,
+                scanned=work.scanned + one.rows,
+                blocks=work.blocks + one.blocks,
+                scanned_blocks=work.scanned_blocks + one.blocks,
+                steps=work.steps + 6 * one.rows,
+            )
             continue
         sought = min(rows, one.rows) if one.remembered and one.rows else rows
-        work = replace(work, seeks=work.seeks + sought * max(one.matches, 1.0),
-                       blocks=work.blocks + sought * one.blocks,
-                       steps=work.steps + (5 if one.outer else 2) * sought)  # fmt: skip
+        work = replace(
+            work,
+            seeks=work.seeks + sought * max(one.matches, 1.0),
+            blocks=work.blocks + sought * one.blocks,
+            steps=work.steps + (5 if one.outer else 2) * sought,
+        )
     return work
 
 

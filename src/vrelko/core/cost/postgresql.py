@@ -80,8 +80,12 @@ def _split(scene: Scene, page: Work) -> Work:
     """
     more = sum(min(page.rows / sharing, 1.0) for sharing in scene.splits)
     again = more * (scene.levels + 1 - _switches(scene))
-    return replace(page, statements=page.statements + more, entries=page.entries + more,
-                   blocks=page.blocks + again)  # fmt: skip
+    return replace(
+        page,
+        statements=page.statements + more,
+        entries=page.entries + more,
+        blocks=page.blocks + again,
+    )
 
 
 def _page(scene: Scene, skip: float, rows: float, at: float = 0.0, whole: bool = False) -> Work:
@@ -133,8 +137,14 @@ def _index_walk(scene: Scene, entries: float, at: float = 0.0) -> Work:
         blocks = leaves + switches
     checked = entries if scene.path.residual else 0.0
     misses = leaves + table_misses(scene, visits)
-    return Work(entries=entries, visits=visits, switches=switches, blocks=blocks, checked=checked,
-                misses=misses)  # fmt: skip
+    return Work(
+        entries=entries,
+        visits=visits,
+        switches=switches,
+        blocks=blocks,
+        checked=checked,
+        misses=misses,
+    )
 
 
 def _read_all(scene: Scene, share: float = 1.0) -> Work:
@@ -143,8 +153,9 @@ def _read_all(scene: Scene, share: float = 1.0) -> Work:
         rows = scene.table.rows * share
         blocks = scene.table.blocks * share
         checked = rows if scene.path.residual or scene.path.fixed else 0.0
-        return Work(scanned=rows, scanned_blocks=blocks, blocks=blocks, checked=checked,
-                    misses=blocks)  # fmt: skip
+        return Work(
+            scanned=rows, scanned_blocks=blocks, blocks=blocks, checked=checked, misses=blocks
+        )
     if scene.path.scan == "index" or scene.path.kind == "grouped":
         return _index_walk(scene, scene.reached * share)
     entries = scene.reached * share * _with_dead(scene)
@@ -153,8 +164,14 @@ def _read_all(scene: Scene, share: float = 1.0) -> Work:
     spread = scene.table.blocks * (1 - (1 - part) ** scene.a_block)
     clustered = entries / scene.a_block  # rows that lie together fill their blocks
     heap = min(spread, max(entries * _apart(scene), clustered))
-    return Work(entries=entries, visits=entries, scanned_blocks=heap, blocks=leaves + heap,
-                checked=entries if scene.path.residual else 0.0, misses=leaves + heap)  # fmt: skip
+    return Work(
+        entries=entries,
+        visits=entries,
+        scanned_blocks=heap,
+        blocks=leaves + heap,
+        checked=entries if scene.path.residual else 0.0,
+        misses=leaves + heap,
+    )
 
 
 def _sorted(scene: Scene, kept: float, whole: bool) -> Work:
@@ -192,10 +209,14 @@ def _deferred(scene: Scene, ask: Ask) -> Work:
         walked = _sorted(keys, ask.skip + rows, whole=False)
     a_seek = blocks_a_key(scene)
     return replace(
-        walked, seeks=rows, blocks=walked.blocks + rows * a_seek, rows=rows,
-        bytes=rows * scene.row_bytes, values=rows * scene.columns,
+        walked,
+        seeks=rows,
+        blocks=walked.blocks + rows * a_seek,
+        rows=rows,
+        bytes=rows * scene.row_bytes,
+        values=rows * scene.columns,
         misses=walked.misses + table_misses(scene, rows) + rows,
-    )  # fmt: skip
+    )
 
 
 def table_misses(scene: Scene, visits: float) -> float:

@@ -81,12 +81,18 @@ class Routes:
             return tuple(replace(turn, path=change(turn.path)) for turn in several)
 
         return replace(
-            self, page=change(self.page), seek=change(self.seek), count=change(self.count),
-            whole=change(self.whole), keys=change(self.keys) if self.keys else None,
-            deep=turns(self.deep), keys_deep=turns(self.keys_deep),
-            seek_deep=turns(self.seek_deep), back_deep=turns(self.back_deep),
+            self,
+            page=change(self.page),
+            seek=change(self.seek),
+            count=change(self.count),
+            whole=change(self.whole),
+            keys=change(self.keys) if self.keys else None,
+            deep=turns(self.deep),
+            keys_deep=turns(self.keys_deep),
+            seek_deep=turns(self.seek_deep),
+            back_deep=turns(self.back_deep),
             back=change(self.back) if self.back else None,
-        )  # fmt: skip
+        )
 
 
 def _walked(path: AccessPath) -> str | None:

@@ -131,12 +131,21 @@ def make_scene(
     unknown = len(outline.columns) - len(widths)
     declared = sum(_declared(table, name) for name in fetched)
     return Scene(
-        server, table, path, len(outline.columns) + len(hidden), reals,
-        sum(widths) + 8.0 * unknown, _tie(order, table, path), declared,
-        path.kind == "ordered", len(outline.tables) - 1,
+        server,
+        table,
+        path,
+        len(outline.columns) + len(hidden),
+        reals,
+        sum(widths) + 8.0 * unknown,
+        _tie(order, table, path),
+        declared,
+        path.kind == "ordered",
+        len(outline.tables) - 1,
         sum(name not in path.fixed for name in order.names),
-        _nulls(order, path, table), _splits(order, path, table, server), order,
-    )  # fmt: skip
+        _nulls(order, path, table),
+        _splits(order, path, table, server),
+        order,
+    )
 
 
 def _splits(

@@ -69,8 +69,12 @@ def _split_groups(scene: Scene, ask: Ask) -> Work:
     more = min(sum(min(ask.rows / one, 1.0) for one in scene.splits), 1.0)
     first = _in_order(scene, 0, ties, 1.0)
     again = _by_groups(scene, 0, max(ask.rows - ties, 1.0), ask.at).times(more)
-    out = {"rows": ask.rows, "bytes": ask.rows * scene.row_bytes, "statements": 1 + more,
-           "values": ask.rows * scene.columns}  # fmt: skip
+    out = {
+        "rows": ask.rows,
+        "bytes": ask.rows * scene.row_bytes,
+        "statements": 1 + more,
+        "values": ask.rows * scene.columns,
+    }
     return replace(first + again, **out)
 
 
@@ -118,9 +122,12 @@ def _whole(scene: Scene) -> Work:
     if in_order:
         return replace(work, steps=steps, sorted_rows=rows, sort_units=2 * rows)
     return replace(
-        work, steps=steps, sorted_rows=rows, sort_logs=_n_log_n(rows),
+        work,
+        steps=steps,
+        sorted_rows=rows,
+        sort_logs=_n_log_n(rows),
         spilled=rows * scene.row_bytes,
-    )  # fmt: skip
+    )
 
 
 def _count(scene: Scene, cap: float) -> Work:
@@ -162,11 +169,16 @@ def _deferred(scene: Scene, ask: Ask) -> Work:
             steps += ask.rows * (1 / scene.passing - 1) * (_SKIP_STEPS + 1 + eq) + ask.rows * 2
     outer = ask.rows * (_width(scene) + 12)
     return replace(
-        inner, steps=steps + outer, seeks=ask.rows, copied=ask.rows, rows=ask.rows,
-        bytes=ask.rows * scene.row_bytes, values=ask.rows * scene.columns,
+        inner,
+        steps=steps + outer,
+        seeks=ask.rows,
+        copied=ask.rows,
+        rows=ask.rows,
+        bytes=ask.rows * scene.row_bytes,
+        values=ask.rows * scene.columns,
         blocks=inner.blocks + ask.rows * scene.table.levels,
         misses=inner.misses + ask.rows,
-    )  # fmt: skip
+    )
 
 
 def _in_order(scene: Scene, skipped: float, rows: float, statements: float) -> Work:
@@ -217,9 +229,12 @@ def _by_sort(scene: Scene, kept: float, rows: float) -> Work:
     steps += inserts * (scene.columns + _INSERT_STEPS) + rows * (scene.columns + 2)
     work = _walk(scene, entries, 0.0 if _direct(scene) else entries, rows)
     return replace(
-        work, steps=steps, sorted_rows=passed, sort_units=inserts * math.log2(kept + 2),
+        work,
+        steps=steps,
+        sorted_rows=passed,
+        sort_units=inserts * math.log2(kept + 2),
         spilled=inserts * scene.row_bytes,
-    )  # fmt: skip
+    )
 
 
 def _walk(scene: Scene, entries: float, visits: float, rows: float) -> Work:
@@ -228,17 +243,30 @@ def _walk(scene: Scene, entries: float, visits: float, rows: float) -> Work:
     checked = entries if scene.path.residual else 0.0
     if scene.path.index is None:
         blocks = scene.table.levels + entries / scene.a_block
-        return Work(scanned=entries, scanned_blocks=entries / scene.a_block, blocks=blocks,
-                    entries=entries, checked=checked, misses=blocks, **out)  # fmt: skip
+        return Work(
+            scanned=entries,
+            scanned_blocks=entries / scene.a_block,
+            blocks=blocks,
+            entries=entries,
+            checked=checked,
+            misses=blocks,
+            **out,
+        )
     leaves = scene.levels + entries / scene.a_leaf
     follows = scene.path.index.consecutive
     near = 0.0 if follows is None else follows
     a_visit = (1 - near) * max(scene.table.levels - 1, 1) + near / scene.a_block
     apart = visits * ((1 - near) + near / scene.a_block)
     readied = 0.0 if _direct(scene) else entries  # each entry readies a seek that few do
-    return Work(entries=entries, visits=visits, switches=readied, checked=checked,
-                blocks=leaves + visits * a_visit,
-                misses=leaves + min(apart, scene.table.blocks), **out)  # fmt: skip
+    return Work(
+        entries=entries,
+        visits=visits,
+        switches=readied,
+        checked=checked,
+        blocks=leaves + visits * a_visit,
+        misses=leaves + min(apart, scene.table.blocks),
+        **out,
+    )
 
 
 def _width(scene: Scene) -> int:

@@ -39,10 +39,12 @@ def cost_ways(
     by_key = _mean(
         [clock.ms(model.keyset(size + 1, first=p == 0, at=p * size)) for p in range(pages)]
     )
-    again = _mean([
-        clock.ms(model.offset(max(p * size - overlap, 0), size + overlap * (p > 0)))
-        for p in range(pages)
-    ])  # fmt: skip
+    again = _mean(
+        [
+            clock.ms(model.offset(max(p * size - overlap, 0), size + overlap * (p > 0)))
+            for p in range(pages)
+        ]
+    )
     listed = clock.ms(model.frozen_ids(size))
     freezing = clock.ms(model.freeze())
     rows = model.matching
@@ -50,14 +52,29 @@ def cost_ways(
         "offset": (by_offset, 0.0, 0.0, False, "nothing"),
         "ceiling": (by_offset, 0.0, 0.0, False, "the first row's key, in the cursor"),
         "keyset": (by_key, 0.0, 0.0, False, "the last row's key, in the cursor"),
-        "anchored": (by_key, 0.0, rows / size * _KEY_BYTES, True,
-                     f"a key for every {size:,} rows, in a file; {freezing:,.1f} ms to build"),
-        "frozen-ids": (listed, freezing, rows * _ID_BYTES, False,
-                       "each row's id, in a table that must be writable"),
-        "frozen-view": (by_key, 0.0, 0.0, False,
-                        "a transaction, held open; the server keeps old rows"),
+        "anchored": (
+            by_key,
+            0.0,
+            rows / size * _KEY_BYTES,
+            True,
+            f"a key for every {size:,} rows, in a file; {freezing:,.1f} ms to build",
+        ),
+        "frozen-ids": (
+            listed,
+            freezing,
+            rows * _ID_BYTES,
+            False,
+            "each row's id, in a table that must be writable",
+        ),
+        "frozen-view": (
+            by_key,
+            0.0,
+            0.0,
+            False,
+            "a transaction, held open; the server keeps old rows",
+        ),
         "overlap": (again, 0.0, 0.0, False, "digests of rows seen, in the cursor"),
-    }  # fmt: skip
+    }
     return tuple(WayCost(way, *found[way]) for way in WAYS)
 
 

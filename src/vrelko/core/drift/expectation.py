@@ -53,8 +53,13 @@ class Stream:
     @classmethod
     def of(cls, rows: float, writers: Writers) -> Stream:
         """Return the stream of a listing with `rows` rows."""
-        return cls(rows, writers.inserts_a_minute / 60, writers.deletes_a_minute / 60,
-                   writers.lands, writers.moves_a_minute / 60)  # fmt: skip
+        return cls(
+            rows,
+            writers.inserts_per_minute / 60,
+            writers.deletes_per_minute / 60,
+            writers.lands,
+            writers.moves_per_minute / 60,
+        )
 
     def share_ahead(self, rank: float) -> float:
         """Return the share of inserts that land ahead of a rank."""
@@ -137,8 +142,9 @@ def expect_drift(
         ranks = _ranks(stream, size, pages, dwell_s)
         moved, dodges = _expect_moved(stream, ranks, dwell_s)
         unseen = sum(stream.inserts * dwell_s * stream.share_ahead(rank) for rank in ranks[:-1])
-        return DriftExpectation(strategy, pages, moved, 0.0, unseen, clean=math.exp(-moved),
-                                dodges=dodges)  # fmt: skip
+        return DriftExpectation(
+            strategy, pages, moved, 0.0, unseen, clean=math.exp(-moved), dodges=dodges
+        )
     again = overlap if strategy == "overlap" else 0
     repeats = misses = unseen = 0.0
     clean, by_page, holds = 1.0, [], True
@@ -160,8 +166,9 @@ def expect_drift(
         holds = holds and one.came + 2 * math.sqrt(one.came) < size
     if strategy != "overlap":
         repeats += moved
-    return DriftExpectation(strategy, pages, repeats, misses, unseen, holds, clean,
-                            tuple(by_page), dodges)  # fmt: skip
+    return DriftExpectation(
+        strategy, pages, repeats, misses, unseen, holds, clean, tuple(by_page), dodges
+    )
 
 
 def _expect_frozen(
@@ -224,12 +231,15 @@ def _boundaries(
         density = stream.density(rank)
         found.append(
             _Boundary(
-                rank=rank, came=came, went=went,
+                rank=rank,
+                came=came,
+                went=went,
                 new=stream.inserts * dwell_s * stream.share_ahead(rank),
-                live=lasts + lands * t * density, fresh=lands * dwell_s * density,
+                live=lasts + lands * t * density,
+                fresh=lands * dwell_s * density,
                 lasting=math.exp(-loss * (pages - 1) * dwell_s),
             )
-        )  # fmt: skip
+        )
     return tuple(found)
 
 
@@ -274,8 +284,9 @@ def overlap_for(stream: Stream, size: int, pages: int, dwell_s: float, chance: f
     that went (Skellam's); rows seen before are taken out. Raises PageError for no chance at all.
     """
     if not 0 < chance < 1:
-        raise PageError(f"a chance of {chance} is not between 0 and 1", "Give such as 0.01",
-                        "workload-value")  # fmt: skip
+        raise PageError(
+            f"a chance of {chance} is not between 0 and 1", "Give such as 0.01", "workload-value"
+        )
     means = [(one.came, one.went) for one in _boundaries(stream, size, pages, dwell_s)]
 
     def missing(k: int) -> float:

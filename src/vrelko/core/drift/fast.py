@@ -153,8 +153,9 @@ class _Walk:
         new = (stage.came > 0) & (stage.came <= end) & (stage.went > end)
         unseen = int((never & new & (self._last_keys(end) <= cover)).sum())
         gone, stale = self._outdated(every)
-        return Counts(served, len(self._pages), repeats, same, repeated, misses, dodges, unseen,
-                      gone, stale)  # fmt: skip
+        return Counts(
+            served, len(self._pages), repeats, same, repeated, misses, dodges, unseen, gone, stale
+        )
 
     def by_page(self) -> tuple[tuple[int, int], ...]:
         """Return the repeats and misses of each page."""

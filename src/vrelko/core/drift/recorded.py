@@ -19,7 +19,7 @@ _KINDS = {"insert": INSERT, "delete": DELETE, "move": MOVE}
 
 
 @dataclass(frozen=True, slots=True)
-class Recording:
+class Events:
     """Changes in the order of time of a listing that had `rows` rows at the start."""
 
     rows: int
@@ -41,13 +41,18 @@ class Recording:
         count = walks if left > 0 else 1
         begins = [left * i / max(count - 1, 1) for i in range(count)]
         return [
-            Course(self.rows, size, tuple(begin + page * dwell_s for page in range(pages)),
-                   self.events, overlap)
+            Course(
+                self.rows,
+                size,
+                tuple(begin + page * dwell_s for page in range(pages)),
+                self.events,
+                overlap,
+            )
             for begin in begins
-        ]  # fmt: skip
+        ]
 
 
-def read_recording(lines: Iterable[str], rows: int) -> Recording:
+def read_events(lines: Iterable[str], rows: int) -> Events:
     """Return the changes of CSV text. Raises PageError, naming the line."""
     reader = csv.reader(lines)
     header = next(reader, None)
@@ -65,7 +70,7 @@ def read_recording(lines: Iterable[str], rows: int) -> Recording:
         events.append(event)
     if not events:
         raise _bad(2, "there is no change at all", "Record some, or leave the file out")
-    return Recording(rows, tuple(events))
+    return Events(rows, tuple(events))
 
 
 def _read(
@@ -90,8 +95,11 @@ def _read(
     number = names.get(row)
     if number is None:
         if not row.isdigit() or int(row) >= rows:
-            raise _bad(line, f"row {row!r} is not known", f"Write a place from 0 to {rows - 1:,}, "
-                       "or the name of a row inserted above")  # fmt: skip
+            raise _bad(
+                line,
+                f"row {row!r} is not known",
+                f"Write a place from 0 to {rows - 1:,}, or the name of a row inserted above",
+            )
         number = int(row)
     if kind == DELETE:
         return Event(moment, kind, number)

@@ -150,9 +150,17 @@ def count(course: Course, walk: Served) -> Counts:
             elif version[0] != key:
                 stale += 1
     return Counts(
-        len(flat), len(served), len(flat) - len(often), len(flat) - len(set(flat)),
-        sum(count > 1 for count in often.values()), misses, dodges, unseen, gone, stale,
-    )  # fmt: skip
+        len(flat),
+        len(served),
+        len(flat) - len(often),
+        len(flat) - len(set(flat)),
+        sum(count > 1 for count in often.values()),
+        misses,
+        dodges,
+        unseen,
+        gone,
+        stale,
+    )
 
 
 def _version_at(row: _Row, page: int) -> list[int]:

@@ -10,7 +10,7 @@ from vrelko.core.workload import Readers
 
 def walks_a_day(readers: Readers) -> float:
     """Return the walks of all readers in a day."""
-    return readers.a_minute * 1_440 / max(readers.depth.mean, 1.0)
+    return readers.pages_per_minute * 1_440 / max(readers.depth.mean, 1.0)
 
 
 def tell(
@@ -40,8 +40,8 @@ def tell(
     walks = walks_a_day(readers)
     repeats, misses = (offset.means[name] * walks for name in ("repeats", "misses"))
     yield (
-        f"At {readers.a_minute:g} pages a minute that makes about {_about(repeats)} repeats and "
-        f"{_about(misses)} misses a day by offset."
+        f"At {readers.pages_per_minute:g} pages per minute that makes about {_about(repeats)} "
+        f"repeats and {_about(misses)} misses a day by offset."
     )
     if repeats or misses:
         yield from _tell_palliatives(by_way, overlap)
@@ -57,9 +57,12 @@ def _tell_palliatives(by_way: dict[str, Simulated], overlap: int) -> Iterator[st
         yield (
             f"Where row offsets must stay: with a ceiling {_rows(means['repeats'])} come twice "
             f"and {_rows(means['misses'])} are missed"
-            + (f" ({price:.2g} more than without it, which is its price)." if price > 0.005
-               else ".")
-        )  # fmt: skip
+            + (
+                f" ({price:.2g} more than without it, which is its price)."
+                if price > 0.005
+                else "."
+            )
+        )
     if again is not None and overlap:
         yield (
             f"Asking again for {overlap:,} rows and leaving out those seen, none come twice and "

@@ -54,8 +54,9 @@ def settle_for(delays: Delays, chance: float) -> float:
     nothing of chances under 1 / n.
     """
     if not 0 < chance < 1:
-        raise PageError(f"a chance of {chance} is not between 0 and 1", "Give such as 0.001",
-                        "workload-value")  # fmt: skip
+        raise PageError(
+            f"a chance of {chance} is not between 0 and 1", "Give such as 0.001", "workload-value"
+        )
     needed = math.ceil(1 / chance)
     if len(delays.seconds) < needed:
         raise PageError(
@@ -118,8 +119,15 @@ def advise_settling(delays: Delays, seconds: float, every_s: float) -> Settling:
             wait = settle_for(delays, chance)
             waits.append(Wait(chance, wait, expect_lost(delays, rate, every_s, wait)))
     quantiles = {f"{share:g}": delays.quantile(share) for share in _SHARES}
-    return Settling(rows, seconds, every_s, delays.resolution_s,
-                    expect_lost(delays, rate, every_s), quantiles, tuple(waits))  # fmt: skip
+    return Settling(
+        rows,
+        seconds,
+        every_s,
+        delays.resolution_s,
+        expect_lost(delays, rate, every_s),
+        quantiles,
+        tuple(waits),
+    )
 
 
 def expect_lost(delays: Delays, rate: float, every_s: float, wait_s: float = 0.0) -> float:

@@ -100,8 +100,9 @@ def place_of(connection: Connection, name: str) -> dict[str, str | None] | None:
     """
     space, _, rest = name.partition(".")
     places: list[dict[str, str | None]] = [
-        {"space": None, "name": name}, {"space": space, "name": rest}
-    ]  # fmt: skip
+        {"space": None, "name": name},
+        {"space": space, "name": rest},
+    ]
     for place in places:
         if connection.execute(_TABLE, place).first() is not None:
             return place
@@ -136,10 +137,19 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
     row_bytes = pages * PAGE * 0.93 / rows if rows else float(found["avg_row_length"] or 0)
     parts = int(connection.execute(_PARTITIONS, place).scalar() or 0)
     return TableFacts(
-        name, rows, "catalog (sampled pages)", round(row_bytes, 1), max(pages, 1.0), columns,
-        indexes, keys, clustered=True, levels=_levels(pages), partitions=parts,
+        name,
+        rows,
+        "catalog (sampled pages)",
+        round(row_bytes, 1),
+        max(pages, 1.0),
+        columns,
+        indexes,
+        keys,
+        clustered=True,
+        levels=_levels(pages),
+        partitions=parts,
         schema=place["space"],
-    )  # fmt: skip
+    )
 
 
 def _read_columns(
@@ -147,11 +157,13 @@ def _read_columns(
 ) -> tuple[ColumnFacts, ...]:
     return tuple(
         ColumnFacts(
-            str(one["column_name"]), str(one["column_type"]), one["is_nullable"] == "YES",
+            str(one["column_name"]),
+            str(one["column_type"]),
+            one["is_nullable"] == "YES",
             usual_width(str(one["column_type"])),
         )
         for one in connection.execute(_COLUMNS, place).mappings()
-    )  # fmt: skip
+    )
 
 
 def _read_view(
@@ -165,8 +177,18 @@ def _read_view(
     for step in connection.execute(asked).mappings():
         rows *= max(float(step["rows"] or 1), 1.0)
     bytes_ = 18.0 + sum(column.width or 8.0 for column in columns)
-    return TableFacts(name, rows, "estimate of the server", bytes_, max(rows * bytes_ / PAGE, 1.0),
-                      columns, (), (), schema=place["space"], is_view=True)  # fmt: skip
+    return TableFacts(
+        name,
+        rows,
+        "estimate of the server",
+        bytes_,
+        max(rows * bytes_ / PAGE, 1.0),
+        columns,
+        (),
+        (),
+        schema=place["space"],
+        is_view=True,
+    )
 
 
 def _read_stored(

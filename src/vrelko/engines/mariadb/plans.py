@@ -34,12 +34,20 @@ def read_rows(rows: Sequence[Row], names: Collection[str]) -> Seen | None:
     lookups = tuple(_lookup(one) for one in rows if one is not row and one["id"] == row["id"])
     unknown = _unknown(rows, place)
     if key is None or row["type"] == "ALL":
-        return Seen("table", None, False, "all" if sorts else "none", lookups=lookups,
-                    unknown=unknown)  # fmt: skip
+        return Seen(
+            "table", None, False, "all" if sorts else "none", lookups=lookups, unknown=unknown
+        )
     covering = "Using index" in extra and key != CLUSTER
     walked = "Using where" in extra and row["type"] == "index" and row["possible_keys"] is None
-    return Seen("index", str(key), covering, "all" if sorts else "none", lookups=lookups,
-                unbounded=walked, unknown=unknown)  # fmt: skip
+    return Seen(
+        "index",
+        str(key),
+        covering,
+        "all" if sorts else "none",
+        lookups=lookups,
+        unbounded=walked,
+        unknown=unknown,
+    )
 
 
 def read_deferred(rows: Sequence[Row], names: Collection[str]) -> tuple[Seen | None, Seen | None]:

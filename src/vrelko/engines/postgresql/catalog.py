@@ -93,10 +93,12 @@ _MOST_BOUNDS = 101
 def read_server(connection: Connection) -> dict[str, Any]:
     """Return version, block size, cache size and settings that matter for page statements."""
     found = connection.execute(
-        text("SELECT name, setting, unit FROM pg_settings WHERE name = ANY(:names) "
-             "OR name IN ('block_size', 'server_version')"),
+        text(
+            "SELECT name, setting, unit FROM pg_settings WHERE name = ANY(:names) "
+            "OR name IN ('block_size', 'server_version')"
+        ),
         {"names": list(SETTINGS)},
-    ).all()  # fmt: skip
+    ).all()
     values = {str(name): (str(value), str(unit or "")) for name, value, unit in found}
     block = int(values["block_size"][0])
     replica = bool(connection.execute(text("SELECT pg_is_in_recovery()")).scalar())
@@ -165,17 +167,34 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
     changed = found["n_mod_since_analyze"]
     if remote:
         bytes_ = 28.0 + sum(column.width or usual_width(column.type) for column in columns)
-        return TableFacts(name, rows, "estimate of the server", bytes_,
-                          max(rows * bytes_ / block, 1.0), columns, (), (), schema=space,
-                          is_view=True)  # fmt: skip
+        return TableFacts(
+            name,
+            rows,
+            "estimate of the server",
+            bytes_,
+            max(rows * bytes_ / block, 1.0),
+            columns,
+            (),
+            (),
+            schema=space,
+            is_view=True,
+        )
     return TableFacts(
-        name, rows, "catalog, scaled to the blocks there are", _row_bytes(rows, blocks, block),
-        max(blocks, 1.0), columns, indexes, keys,
+        name,
+        rows,
+        "catalog, scaled to the blocks there are",
+        _row_bytes(rows, blocks, block),
+        max(blocks, 1.0),
+        columns,
+        indexes,
+        keys,
         visible_share=min(all_visible / blocks, 1.0) if blocks else 1.0,
         dead_rows=float(found["n_dead_tup"] or 0),
-        changed_rows=None if changed is None else float(changed), partitions=parts,
-        row_security=bool(found["relrowsecurity"]), schema=space,
-    )  # fmt: skip
+        changed_rows=None if changed is None else float(changed),
+        partitions=parts,
+        row_security=bool(found["relrowsecurity"]),
+        schema=space,
+    )
 
 
 def _estimated(connection: Connection, name: str) -> float:
@@ -203,9 +222,11 @@ def sample_rows(
     for again in range(_SAMPLED_AGAIN):  # small tables and partitions may give no block at all
         share = min(100.0 * blocks * 2**again / max(table.blocks, 1.0), 100.0)
         found = connection.execute(
-            text(f"SELECT {BLOCK_OF_ROW}, {listed} FROM {source} "
-                 f"TABLESAMPLE SYSTEM ({share:.6f}) REPEATABLE ({again + 1}) LIMIT {blocks * 400}"),
-        ).all()  # fmt: skip
+            text(
+                f"SELECT {BLOCK_OF_ROW}, {listed} FROM {source} "
+                f"TABLESAMPLE SYSTEM ({share:.6f}) REPEATABLE ({again + 1}) LIMIT {blocks * 400}"
+            ),
+        ).all()
         if len(found) >= _FEWEST or share >= 100.0:
             break
     return [(int(row[0]), row[1:]) for row in found]
@@ -251,8 +272,9 @@ def quoted_name(connection: Connection, name: str) -> str:
     oid = connection.execute(_FIND, {"name": name}).scalar()
     if oid is None:
         return name
-    found = connection.execute(text("SELECT CAST(CAST(CAST(:oid AS oid) AS regclass) AS text)"),
-                               {"oid": oid}).scalar()  # fmt: skip
+    found = connection.execute(
+        text("SELECT CAST(CAST(CAST(:oid AS oid) AS regclass) AS text)"), {"oid": oid}
+    ).scalar()
     return str(found)
 
 
@@ -268,14 +290,17 @@ def _column(found: RowMapping, rows: float) -> ColumnFacts:
     bounds = list(found["bounds"] or ())
     step = max(len(bounds) // (_MOST_BOUNDS - 1), 1)
     return ColumnFacts(
-        str(found["attname"]), str(found["type"]), bool(found["nullable"]),
+        str(found["attname"]),
+        str(found["type"]),
+        bool(found["nullable"]),
         None if width is None else float(width),
         None if found["null_frac"] is None else float(found["null_frac"]),
-        distinct or None, common,
+        distinct or None,
+        common,
         tuple(map(str, bounds[::step])),
         None if found["correlation"] is None else round(float(found["correlation"]), 4),
         found["collation"],
-    )  # fmt: skip
+    )
 
 
 def _read_indexes(

@@ -22,11 +22,29 @@ SCANS: dict[str, tuple[Scan, bool]] = {
 }
 """Scans of a table: by what, and whether the index alone is read."""
 
-_PASSING = frozenset({
-    "Limit", "Result", "Subquery Scan", "LockRows", "Gather", "Gather Merge", "Append",
-    "Merge Append", "Aggregate", "Unique", "Memoize", "Materialize", "Incremental Sort", "Sort",
-    "Nested Loop", "Hash Join", "Merge Join", "Hash", *SCANS,
-})  # fmt: skip
+_PASSING = frozenset(
+    {
+        "Limit",
+        "Result",
+        "Subquery Scan",
+        "LockRows",
+        "Gather",
+        "Gather Merge",
+        "Append",
+        "Merge Append",
+        "Aggregate",
+        "Unique",
+        "Memoize",
+        "Materialize",
+        "Incremental Sort",
+        "Sort",
+        "Nested Loop",
+        "Hash Join",
+        "Merge Join",
+        "Hash",
+        *SCANS,
+    }
+)
 """Nodes between the top and a scan whose work is modelled."""
 
 _INSIDE = frozenset({"Bitmap Index Scan", "BitmapOr", "BitmapAnd"})

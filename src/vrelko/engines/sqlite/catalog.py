@@ -76,9 +76,11 @@ def read_server(connection: Connection) -> dict[str, Any]:
 def list_tables(connection: Connection) -> list[str]:
     """Return the names of the user's tables."""
     rows = connection.execute(
-        text("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' "
-             "ESCAPE '\\' ORDER BY name")
-    )  # fmt: skip
+        text(
+            "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' "
+            "ESCAPE '\\' ORDER BY name"
+        )
+    )
     return [str(name) for (name,) in rows]
 
 
@@ -102,10 +104,12 @@ def read_columns(connection: Connection, table: str) -> list[CatalogColumn]:
 def is_without_rowid(connection: Connection, table: str) -> bool:
     """Tell whether a table is WITHOUT ROWID: its primary key index holds every column."""
     rows = connection.execute(
-        text("SELECT count(*) FROM pragma_index_list(:table) AS i, pragma_index_info(i.name) AS c "
-             "WHERE i.origin = 'pk'"),
+        text(
+            "SELECT count(*) FROM pragma_index_list(:table) AS i, pragma_index_info(i.name) AS c "
+            "WHERE i.origin = 'pk'"
+        ),
         {"table": table},
-    )  # fmt: skip
+    )
     if not rows.scalar():
         return False
     return "WITHOUT ROWID" in (create_text(connection, table) or "").upper()
@@ -185,10 +189,12 @@ def sample_tree(connection: Connection, name: str) -> TreeSample | None:
     """
     try:
         pages = connection.execute(
-            text("SELECT path, pagetype, ncell, payload FROM dbstat WHERE name = :name "
-                 f"LIMIT {_DBSTAT_PAGES}"),
+            text(
+                "SELECT path, pagetype, ncell, payload FROM dbstat WHERE name = :name "
+                f"LIMIT {_DBSTAT_PAGES}"
+            ),
             {"name": name},
-        ).all()  # fmt: skip
+        ).all()
     except DBAPIError:
         return None
     leaves = [(cells, payload) for _, kind, cells, payload in pages if kind == "leaf"]

@@ -34,19 +34,30 @@ def read_lines(rows: Sequence[Mapping[str, Any]], names: Collection[str]) -> See
     if mine is None:
         return None
     others = tuple(
-        Lookup(one["table"], one["index"], one["how"] == "SEARCH", covering=bool(one["covering"]),
-               outer=line.endswith("LEFT-JOIN"))
+        Lookup(
+            one["table"],
+            one["index"],
+            one["how"] == "SEARCH",
+            covering=bool(one["covering"]),
+            outer=line.endswith("LEFT-JOIN"),
+        )
         for line, one in scans
         if one is not mine and one["table"] not in names and one["table"] != "vrelko_page"
-    )  # fmt: skip
+    )
     first = scans[0][1] is mine
     unknown = _unknown(details) or ("" if first else f"{scans[0][1]['table']} is read first")
     if "ANY(" in (mine["bounds"] or ""):
         unknown = unknown or mine.group(0)
     if mine["index"] is None or mine["auto"]:
         return Seen("table", None, False, _sorts(details), lookups=others, unknown=unknown)
-    return Seen("index", mine["index"], bool(mine["covering"]), _sorts(details), lookups=others,
-                unknown=unknown)  # fmt: skip
+    return Seen(
+        "index",
+        mine["index"],
+        bool(mine["covering"]),
+        _sorts(details),
+        lookups=others,
+        unknown=unknown,
+    )
 
 
 def read_deferred(
@@ -70,9 +81,11 @@ def read_deferred(
             outer.append(row)
     found = read_lines(outer, names)
     scanned = any(
-        (one := _SCAN.fullmatch(str(row["detail"]))) and one["how"] == "SCAN"
-        and one["table"] in names for row in outer
-    )  # fmt: skip
+        (one := _SCAN.fullmatch(str(row["detail"])))
+        and one["how"] == "SCAN"
+        and one["table"] in names
+        for row in outer
+    )
     by_key = replace(found, sorts="none", unknown="") if found and scanned else None
     return read_lines(inner, names), by_key
 

@@ -67,9 +67,16 @@ class Page(Sequence[Any]):
     """
 
     __slots__ = (
-        "__weakref__", "_batch", "_spot", "_ways", "_written", "clamped", "rows", "size",
+        "__weakref__",
+        "_batch",
+        "_spot",
+        "_ways",
+        "_written",
+        "clamped",
+        "rows",
+        "size",
         "statements",
-    )  # fmt: skip
+    )
 
     def __init__(
         self,
@@ -258,14 +265,14 @@ class Page(Sequence[Any]):
         """Return the cursor of any spot of this page's walk, which keeps its ceiling or list."""
         return self._write(spot)
 
-    def strip(self, slots: int = 7) -> Sequence[Link]:
+    def strip(self, width: int = 7) -> Sequence[Link]:
         """Return numbered links with gaps: see `vrelko.core.arithmetic.strip`.
 
         Empty where there is one page, or where number or total are unknown.
         """
         if self.number is None or self.last_number is None:
             return ()
-        return strip(self.number, self.last_number, slots)
+        return strip(self.number, self.last_number, width)
 
     def as_dict(self) -> dict[str, Any]:
         """Return the page as plain data (schema `vrelko.page/1`, see docs/schemas.md)."""

@@ -53,8 +53,8 @@ def answer(settings: Settings, lender: Any, request: Request) -> Page:
     spot = _nearest_spot(opened, at, notes) if clamps else opened.spot_of(at)
     if spot.kind not in SPOTS[settings.kind] or settings.strategy == "whole":
         _check_kind(settings, spot, isinstance(at, str))
-    if settings.deepest is not None:
-        spot = _within(settings.deepest, spot, size, clamps, notes)
+    if settings.max_offset is not None:
+        spot = _within(settings.max_offset, spot, size, clamps, notes)
     walk = NO_WALK
     if request.time_limit_ms is not None:
         with limit_time(core_connection(lender, settings.select), request.time_limit_ms):
@@ -136,22 +136,22 @@ def _check_kind(settings: Settings, spot: Spot, from_cursor: bool) -> None:
         )
 
 
-def _within(deepest: int, spot: Spot, size: int, clamps: bool, notes: list[str]) -> Spot:
+def _within(max_offset: int, spot: Spot, size: int, clamps: bool, notes: list[str]) -> Spot:
     """Return the spot, no deeper by offset than the listing allows."""
     if spot.kind not in _JUMPS:
         return spot
     at = spot.at or 0
     offset = offset_of(at, size) if spot.kind == "number" else at
-    if offset <= deepest:
+    if offset <= max_offset:
         return spot
     if not clamps:
         raise PageError(
-            f"row {offset:,} is deeper than offsets go here ({deepest:,} rows)",
+            f"row {offset:,} is deeper than offsets go here ({max_offset:,} rows)",
             "Go on from a cursor: next and prev of a page have no such bound, nor has Spot.end()",
             "offset-deep",
         )
-    notes.append(f"offsets go {deepest:,} rows deep; this is the deepest page")
-    return Spot("offset", at=deepest // size * size)
+    notes.append(f"offsets go {max_offset:,} rows deep; this is the deepest page")
+    return Spot("offset", at=max_offset // size * size)
 
 
 def _read(opened: BoundRequest, spot: Spot, size: int, request: Request, notes: list[str]) -> Batch:
@@ -227,7 +227,7 @@ def _read_whole(settings: Settings, reader: PageReader) -> Batch:
     batch = reader.read_all(settings.cap)
     if not batch.after:
         return settle_total(batch, "exact", None)
-    if settings.over_cap == "tell":
+    if settings.over_cap == "truncate":
         return replace(batch, after=False, total=Total(settings.cap, "capped"))
     raise PageError(
         f"the listing {settings.name!r} has more than {settings.cap:,} rows, too many for one page",

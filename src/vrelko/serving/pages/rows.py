@@ -24,8 +24,14 @@ class PageReader:
     """Reads pages of one variant with one size."""
 
     __slots__ = (
-        "_overlap", "_runner", "_seen", "_size", "_strategy", "_values", "_variant",
-    )  # fmt: skip
+        "_overlap",
+        "_runner",
+        "_seen",
+        "_size",
+        "_strategy",
+        "_values",
+        "_variant",
+    )
 
     def __init__(
         self,

@@ -63,10 +63,11 @@ class Anchors:
             segments = {
                 name: Segments(
                     tuple(decode_values(key) for key in one["bounds"]),
-                    int(one["rows"]), float(one["built_at"]),
+                    int(one["rows"]),
+                    float(one["built_at"]),
                 )
                 for name, one in data["segments"].items()
-            }  # fmt: skip
+            }
             return cls(int(data["size"]), segments)
         except (ValueError, KeyError, TypeError, AttributeError, CursorError) as error:
             raise PageError(

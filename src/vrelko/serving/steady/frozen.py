@@ -60,7 +60,7 @@ class FrozenIds:
     Each request without a cursor begins a walk and so makes a list: what bounds that is told here.
     At most `most` ids are stored for one list, whose making holds that many keys in memory, and
     `most_in_all` (5,000,000, about 60 MB, or `most`) in all lists that live: then no more walks
-    begin until some are over. Of one reader at most `lists_a_reader` live: one more ends the
+    begin until some are over. Of one reader at most `lists_per_reader` live: one more ends the
     oldest. Who reads is told by `reading_for(user)` around a call; over HTTP it is what `scope`
     gives, or the address of the client.
 
@@ -78,28 +78,29 @@ class FrozenIds:
         most: int = 100_000,
         most_in_all: int | None = None,
         reuse_s: float = 0.0,
-        lists_a_reader: int = 20,
+        lists_per_reader: int = 20,
     ) -> None:
         in_all = max(most, _IN_ALL) if most_in_all is None else most_in_all
-        if expires_s <= 0 or most < 1 or in_all < most or reuse_s < 0 or lists_a_reader < 1:
+        if expires_s <= 0 or most < 1 or in_all < most or reuse_s < 0 or lists_per_reader < 1:
             raise ListingError(
                 "a frozen list lives longer than 0 s, holds at least one id, and not more than all",
                 "Give expires_s=3600, most=100_000 and most_in_all=5_000_000, or the like",
                 "frozen-value",
             )
         self.engine, self.expires_s, self.most = engine, expires_s, most
-        self.most_in_all, self.reuse_s, self.lists_a_reader = in_all, reuse_s, lists_a_reader
+        self.most_in_all, self.reuse_s, self.lists_per_reader = in_all, reuse_s, lists_per_reader
         self._lock = threading.Lock()
         self._recent: OrderedDict[bytes, tuple[str, float]] = OrderedDict()
         self.table = Table(
-            table, MetaData(),
+            table,
+            MetaData(),
             Column("name", String(32), primary_key=True),
             Column("part", Integer, primary_key=True, autoincrement=False),
             Column("ids", Text(16_000_000), nullable=False),
             Column("size", Integer, nullable=False),
             Column("expires_at", Float(53), nullable=False),
             Column("reader", String(32), nullable=False),
-        )  # fmt: skip
+        )
 
     def create(self) -> None:
         """Make the table where it is not there yet."""
@@ -139,14 +140,18 @@ class FrozenIds:
         reader = _READER.get()
         parts = [
             {
-                "name": name, "part": i // _IN_A_PART, "size": len(ids), "expires_at": ends,
+                "name": name,
+                "part": i // _IN_A_PART,
+                "size": len(ids),
+                "expires_at": ends,
                 "reader": reader,
-                "ids": json.dumps([
-                    [encode_value(value) for value in one] for one in ids[i : i + _IN_A_PART]
-                ], separators=(",", ":")),
+                "ids": json.dumps(
+                    [[encode_value(value) for value in one] for one in ids[i : i + _IN_A_PART]],
+                    separators=(",", ":"),
+                ),
             }
             for i in range(0, max(len(ids), 1), _IN_A_PART)
-        ]  # fmt: skip
+        ]
         with database_errors("storing of a frozen list"), self.engine.begin() as connection:
             connection.execute(self.table.insert(), parts)
             connection.execute(self.table.delete().where(self.table.c.expires_at < time.time()))
@@ -159,7 +164,7 @@ class FrozenIds:
         t = self.table
         mine = select(t.c.name).where(t.c.part == 0, t.c.reader == reader)
         newest_first = mine.order_by(t.c.expires_at.desc(), t.c.name)
-        over = connection.scalars(newest_first).all()[self.lists_a_reader :]
+        over = connection.scalars(newest_first).all()[self.lists_per_reader :]
         if over:
             connection.execute(t.delete().where(t.c.name.in_(over)))
 

@@ -204,9 +204,14 @@ class VariantStore:
         joinable = not found.merged and not any(terms[name].nullable for name in agreed.unique)
         identity = [agreed.order.names.index(name) for name in agreed.unique]
         made = Variant(
-            source, without_locks(filtered), unique, among if joinable else None, agreed.members,
-            identity, joinable,
-        )  # fmt: skip
+            source,
+            without_locks(filtered),
+            unique,
+            among if joinable else None,
+            agreed.members,
+            identity,
+            joinable,
+        )
         made.doubtful = agreed.doubtful
         if dialect.name in ("mariadb", "mysql") and not capabilities.ors_lose:
             made.grouping = self._grouping(filtered, source, dialect, lender)
@@ -293,8 +298,13 @@ class VariantStore:
         if dialect.name not in self._indexes:
             self._indexes[dialect.name] = record_of(dialect).read_indexes(lender, table, dialect)
         tail = [column.name for column in table.primary_key.columns]
-        sought = Sought(filtered.whereclause, [key.element for key in source.keys], source.order,
-                        self._indexes[dialect.name], tail)  # fmt: skip
+        sought = Sought(
+            filtered.whereclause,
+            [key.element for key in source.keys],
+            source.order,
+            self._indexes[dialect.name],
+            tail,
+        )
         position = first_alone(sought)
         if position is None or source.order.terms[position].nullable:
             return None

@@ -76,19 +76,27 @@ class Comparisons:
             side.cursor, side.ended = page.next, page.next is None
             skipped = self._skipped(connection, both, side, rows)
             cost = {
-                "sql": [render_sql(one.select, connection.dialect, size + 1)
-                        for one in page.statements],
+                "sql": [
+                    render_sql(one.select, connection.dialect, size + 1) for one in page.statements
+                ],
                 "ms": round(sum(one.seconds for one in page.statements) * 1e3, 2),
                 "touched": touched,
                 "bytes": len(to_json(rows).encode()),
-            }  # fmt: skip
+            }
         return {
-            "rows": rows, "ended": side.ended, **self._counts(both, side, skipped), "cost": cost,
-        }  # fmt: skip
+            "rows": rows,
+            "ended": side.ended,
+            **self._counts(both, side, skipped),
+            "cost": cost,
+        }
 
     def _counts(self, both: _Both, side: _Side, skipped: int) -> dict[str, Any]:
-        return {"page": side.pages, "shown": len(side.seen), "repeats": side.repeats,
-                "skipped": skipped}  # fmt: skip
+        return {
+            "page": side.pages,
+            "shown": len(side.seen),
+            "repeats": side.repeats,
+            "skipped": skipped,
+        }
 
     def _skipped(
         self, connection: Connection, both: _Both, side: _Side, rows: list[dict[str, Any]]

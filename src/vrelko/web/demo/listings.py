@@ -13,13 +13,17 @@ STATUSES = ("new", "waiting", "queried", "checked", "duplicate")
 
 _ROWS = (
     select(
-        capture.c.id, capture.c.ring, species.c.name.label("species"),
-        station.c.name.label("station"), capture.c.caught_at, capture.c.weight_g,
+        capture.c.id,
+        capture.c.ring,
+        species.c.name.label("species"),
+        station.c.name.label("station"),
+        capture.c.caught_at,
+        capture.c.weight_g,
         capture.c.status,
     )
     .join(species, species.c.id == capture.c.species_id)
     .join(station, station.c.id == capture.c.station_id)
-)  # fmt: skip
+)
 _FILTERS = {
     "species": capture.c.species_id == bindparam("species"),
     "station": capture.c.station_id == bindparam("station"),
@@ -27,21 +31,41 @@ _FILTERS = {
 }
 
 GRID = Listing(
-    _ROWS, name="captures", kind="grid", total="exact", sizes=Sizes(25, most=100),
-    orders=["-caught_at", "caught_at", "-weight_g:nulls-last", "weight_g:nulls-last", "ring",
-            "-ring"],
-    filters=_FILTERS, search=Search(["ring"]),
-)  # fmt: skip
+    _ROWS,
+    name="captures",
+    kind="grid",
+    total="exact",
+    sizes=Sizes(25, max=100),
+    orders=[
+        "-caught_at",
+        "caught_at",
+        "-weight_g:nulls-last",
+        "weight_g:nulls-last",
+        "ring",
+        "-ring",
+    ],
+    filters=_FILTERS,
+    search=Search(["ring"]),
+)
 FEED = Listing(
-    _ROWS, name="arrivals", kind="feed", orders="-caught_at", filters=_FILTERS,
-    sizes=Sizes(20, most=50),
-)  # fmt: skip
+    _ROWS,
+    name="arrivals",
+    kind="feed",
+    orders="-caught_at",
+    filters=_FILTERS,
+    sizes=Sizes(20, max=50),
+)
 BY_OFFSET = Listing(
-    _ROWS, name="by_offset", kind="grid", orders="-caught_at", total="none", strategy="offset",
-    sizes=Sizes(10, most=50),
-)  # fmt: skip
+    _ROWS,
+    name="by_offset",
+    kind="grid",
+    orders="-caught_at",
+    total="none",
+    strategy="offset",
+    sizes=Sizes(10, max=50),
+)
 BY_KEYSET = Listing(
-    _ROWS, name="by_keyset", kind="feed", orders="-caught_at", sizes=Sizes(10, most=50)
+    _ROWS, name="by_keyset", kind="feed", orders="-caught_at", sizes=Sizes(10, max=50)
 )
 SPECIES = Listing(
     select(species.c.id, species.c.name), name="species", kind="choices", orders="name", cap=500

@@ -77,13 +77,19 @@ class Live:
             self._newest += timedelta(minutes=1)
             hour = (self._newest - timedelta(hours=late)).replace(minute=0, second=0)
             row = {
-                "id": self._last, "ring": f"N{10_000_000 + self._last}",
+                "id": self._last,
+                "ring": f"N{10_000_000 + self._last}",
                 "species_id": 1 + int(rng.random() ** 2 * len(SPECIES)),
                 "station_id": 1 + int(rng.random() ** 2 * len(STATIONS)),
-                "caught_at": hour, "weight_g": round(rng.uniform(6, 40), 1), "wing_mm": 60,
-                "age_code": 1, "status": 0, "looked_at": None, "note": "",
+                "caught_at": hour,
+                "weight_g": round(rng.uniform(6, 40), 1),
+                "wing_mm": 60,
+                "age_code": 1,
+                "status": 0,
+                "looked_at": None,
+                "note": "",
                 **{name: value for name, value in given.items() if value is not None},
-            }  # fmt: skip
+            }
             with self.engine.begin() as connection:
                 connection.execute(insert(capture), row)
             self.inserted += 1

@@ -23,7 +23,7 @@ from vrelko.web.demo.comparing import Comparisons
 from vrelko.web.demo.listings import FEED, LISTINGS, STATUSES
 from vrelko.web.demo.live import Live
 from vrelko.web.guard import Guard
-from vrelko.web.http_options import Wire
+from vrelko.web.http_options import HttpOptions
 from vrelko.web.request_params import request_from
 
 ASSETS = {
@@ -33,7 +33,7 @@ ASSETS = {
 }  # fmt: skip
 _MOST_NEW = 99
 _MOST_NUMBER = 2**63
-_WIRE = Wire(past_end="last")
+_WIRE = HttpOptions(past_end="last")
 
 
 def make_demo(live: Live, hosts: Sequence[str] | None = None) -> Starlette:
@@ -83,7 +83,7 @@ def make_demo(live: Live, hosts: Sequence[str] | None = None) -> Starlette:
         yield
         live.close()
 
-    data = make_app(LISTINGS, live.engine, wire=_WIRE, title="Larkmere")
+    data = make_app(LISTINGS, live.engine, http=_WIRE, title="Larkmere")
     routes = [
         Route("/", _asset("index.html", "text/html; charset=utf-8")),
         Route("/favicon.ico", lambda request: Response(status_code=204)),
