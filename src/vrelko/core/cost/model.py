@@ -243,14 +243,21 @@ class CostModel:
         Where groups begin is known as well as their shares are: to one per cent of the rows, or
         what has changed since statistics were taken.
         """
-        if name in _COUNTS or self.path_of(name, offset, size).kind != "grouped":
+        path = None if name in _COUNTS else self.path_of(name, offset, size)
+        if path is None or path.kind != "grouped":
             return False
-        engine = self.scene.server.engine
+        groups = find_groups(self.scene.order, path, self.table)
+        at, rows = (number / max(path.passing, 1e-9) for number in (offset, size))
         changed = (self.table.changed_rows or 0.0) / max(self.table.rows, 1.0)
-        apart = self.matching * min(max(_PLACED, changed), 0.5)
-        last = max(self.matching - size, 0.0)
-        places = (max(offset - apart, 1.0), offset, min(offset + apart, last))
-        told = [max(counted_as(engine, self._raw(name, at, size)), 1.0) for at in places]
+        apart = groups.rows * min(max(_PLACED, changed), 0.5)
+        walked = rows if name == "keyset" else at + rows
+
+        def read(place: float) -> float:
+            place = min(max(place, 1.0), max(groups.rows - rows, 1.0))
+            before = place - groups.begin(place) if name == "keyset" else 0.0
+            return walked + before + groups.end(place + rows) - (place + rows)
+
+        told = [read(at - apart), read(at), read(at + apart)]
         return max(told) > TOLERANCE * min(told)
 
     def _check(self, name: str, offset: float, size: int) -> Check | None:
