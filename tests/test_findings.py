@@ -84,7 +84,12 @@ def codes(given, known=None, **plan):
 def misread():
     """The findings of a plan whose first page was counted otherwise than predicted."""
     plan = vrelko.plan(listing(), facts())
-    check = make_check("offset", [Count(0, 25, 30, 9_000, 3.0, 25)], "", plan.facts.server.engine)
+    check = make_check(
+        "offset",
+        [Count(offset=0, size=25, predicted=30, counted=9_000, ms=3.0, rows=25)],
+        "",
+        plan.facts.server.engine,
+    )
     (use,) = plan.uses
     counted = plan.verified((replace(use, checks=(check,)),), plan.judgement.rates, 5.0)
     return {finding.code for finding in counted.findings}

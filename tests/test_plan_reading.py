@@ -269,14 +269,22 @@ def test_parameters_without_a_value_leave_pages_unread(filled):
 
 
 def test_counts_stand_for_what_lies_between_them():
-    counts = [Count(0, 20, 10, 1_000, 5.0, 20), Count(4_000, 20, 10, 5_000, 25.0, 20)]
+    counts = [
+        Count(offset=0, size=20, predicted=10, counted=1_000, ms=5.0, rows=20),
+        Count(offset=4_000, size=20, predicted=10, counted=5_000, ms=25.0, rows=20),
+    ]
     check = make_check("offset", counts, "", "mariadb")
     assert not check.believed
     work = check.correct(Work(entries=10, rows=20), 2_000, 1.0, "mariadb")
     assert (work.entries, work.rows, work.timed_us) == (3_000, 20, 15_000)
     beyond = check.correct(Work(entries=10, rows=20), 6_000, 1.0, "mariadb")
     assert beyond.entries == 7_000
-    assert make_check("offset", [Count(0, 20, 1_000, 1_100, 5.0, 20)], "", "mariadb").believed
+    assert make_check(
+        "offset",
+        [Count(offset=0, size=20, predicted=1_000, counted=1_100, ms=5.0, rows=20)],
+        "",
+        "mariadb",
+    ).believed
     assert not make_check("offset", [Count(0, 20, 9, 9, 1.0)], "CTE Scan", "postgresql").believed
     assert not make_check("offset", [Count(0, 20, 9, 9, 1.0, cut=True)], "", "sqlite").believed
 

@@ -52,7 +52,9 @@ def test_paths_that_come_back_are_told_too():
 def test_an_index_is_left_where_it_is_no_longer_walked():
     """Not where only workers or a sort within groups come in."""
     index = IndexFacts("by_lead", (IndexColumn("lead"),))
-    near = AccessPath("ordered", index, (), 1.0, (), 1.0, covering=False)
+    near = AccessPath(
+        kind="ordered", index=index, fixed=(), share=1.0, residual=(), passing=1.0, covering=False
+    )
     grouped, sort = replace(near, kind="grouped"), replace(near, kind="sorted", index=None)
     routes = Routes(near, near, near, near, (Turn(40, grouped), Turn(900, sort)))
     assert (routes.switch, routes.leaves) == (40, 900)
@@ -88,7 +90,15 @@ def test_blocks_of_groups_are_those_of_each_group(shares, mean, one, other):
 
 
 def count(offset, predicted, counted, path):
-    return Count(offset, 20, predicted, counted, counted / 1_000, 20, path=path)
+    return Count(
+        offset=offset,
+        size=20,
+        predicted=predicted,
+        counted=counted,
+        ms=counted / 1_000,
+        rows=20,
+        path=path,
+    )
 
 
 def test_pages_are_believed_by_their_own_path():

@@ -42,7 +42,7 @@ class Lookup:
     outer: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class AccessPath:
     """How rows of one order are reached.
 
@@ -314,12 +314,12 @@ def _path(
         needed |= set(order.names)
     kind: PathKind = "ordered" if ordered or order is None else "grouped" if alike else "sorted"
     return AccessPath(
-        kind,
-        index,
-        tuple(used),
-        share,
-        residual,
-        passing,
+        kind=kind,
+        index=index,
+        fixed=tuple(used),
+        share=share,
+        residual=residual,
+        passing=passing,
         covering=needed <= held and len(outline.tables) == 1 and index.name != CLUSTER,
         bounded=any(c.column == behind and c.kind == "range" for c in outline.conditions),
         scan="bitmap" if kind == "sorted" and engine == "postgresql" else "index",
@@ -397,12 +397,12 @@ def _table_path(
     behind = lies[0] if by_id and lies else None
     share, residual, passing = shares(outline, table, (), behind)
     return AccessPath(
-        "ordered" if by_id or order is None else "sorted",
-        None,
-        (),
-        share,
-        residual,
-        passing,
+        kind="ordered" if by_id or order is None else "sorted",
+        index=None,
+        fixed=(),
+        share=share,
+        residual=residual,
+        passing=passing,
         covering=False,
         scan="table",
         bounded=any(c.column == behind and c.kind == "range" for c in outline.conditions),
@@ -412,24 +412,24 @@ def _table_path(
 def _with(path: AccessPath, kind: PathKind, seen: Seen) -> AccessPath:
     scan: Scan = seen.scan if path.index is not None else "table"
     return AccessPath(
-        kind,
-        path.index,
-        path.fixed,
-        path.share,
-        path.residual,
-        path.passing,
-        seen.covering,
-        path.bounded,
-        scan,
-        path.inside,
-        1,
-        seen.workers,
-        path.runs,
-        (),
-        seen.parts,
-        seen.merged,
-        seen.lookups,
-        seen.unknown,
+        kind=kind,
+        index=path.index,
+        fixed=path.fixed,
+        share=path.share,
+        residual=path.residual,
+        passing=path.passing,
+        covering=seen.covering,
+        bounded=path.bounded,
+        scan=scan,
+        inside=path.inside,
+        branches=1,
+        workers=seen.workers,
+        runs=path.runs,
+        presorted=(),
+        parts=seen.parts,
+        merged=seen.merged,
+        lookups=seen.lookups,
+        unknown=seen.unknown,
     )
 
 

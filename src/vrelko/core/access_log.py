@@ -136,7 +136,14 @@ def readers_from_log(
     span = max(last_time - first_time, 60.0)
     readers = _readers_of(visits, span, usual or Readers())
     requests = sum(len(visit.pages) for visit in visits)
-    return LogReaders(readers, len(visits), requests, malformed, other, odd)
+    return LogReaders(
+        readers=readers,
+        visits=len(visits),
+        requests=requests,
+        malformed=malformed,
+        other=other,
+        odd=odd,
+    )
 
 
 def _readers_of(visits: list[_Visit], span_s: float, usual: Readers) -> Readers:

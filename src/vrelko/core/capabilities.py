@@ -9,7 +9,7 @@ SeekForm = Literal["row-value", "split", "expanded-or"]
 IndexTail = Literal["row-id", "primary-key", "none"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Capabilities:
     """What page statements may rely on for one engine.
 

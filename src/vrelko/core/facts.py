@@ -68,7 +68,7 @@ class ColumnFacts:
         return below + max(rest, 0.0) * _place(point, bounds)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class TableFacts:
     """One table. `rows` comes from where `rows_from` says; `row_bytes` is the stored mean.
 

@@ -26,7 +26,7 @@ _PAYS = 1.5
 _FILL = 0.69  # of a b-tree block, after random inserts (Yao 1978)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Advice:
     """An index worth making: its statement, what it serves, and a page's work with it.
 
@@ -85,17 +85,17 @@ def advise_indexes(
         after = make_model(outline, order, known, server).keyset(size + 1, at=model.matching / 3)
         bytes_ = table.rows * (index.entry_bytes or 20.0) / _FILL
         yield Advice(
-            index,
-            table.name,
-            str(order),
-            create_text(index, table, server.engine),
-            before,
-            after,
-            clock.ms(before),
-            clock.ms(after),
-            bytes_,
-            _insert_us(bytes_, server),
-            (f"{outline.name}: {order}",),
+            index=index,
+            table=table.name,
+            order=str(order),
+            sql=create_text(index, table, server.engine),
+            before=before,
+            after=after,
+            before_ms=clock.ms(before),
+            after_ms=clock.ms(after),
+            bytes=bytes_,
+            insert_us=_insert_us(bytes_, server),
+            serves=(f"{outline.name}: {order}",),
         )
 
 

@@ -35,7 +35,7 @@ class Condition:
     sign: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Outline:
     """What one listing shows, without SQL.
 

@@ -101,7 +101,7 @@ class Outlook:
     last: float
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Judgement:
     """Everything the planner has to say about one listing, without SQL.
 
@@ -186,28 +186,32 @@ def judge(
     )
     counted = count_work(outline, model)
     return Judgement(
-        model.matching,
-        pages,
-        size,
-        model.path,
-        tuple(replace(c, against=verdict.refused.get(c.strategy, ())) for c in candidates),
-        tuple(_crossover(first, factor, clock.ms) for factor in (2.0, 10.0)),
-        _without_repeats(findings),
-        advice,
-        verdict,
-        sweep_sizes(verdict.strategy, model, given.readers, clock, size, given.needs.p95_ms),
-        tuple(
+        rows=model.matching,
+        pages=pages,
+        size=size,
+        path=model.path,
+        candidates=tuple(
+            replace(c, against=verdict.refused.get(c.strategy, ())) for c in candidates
+        ),
+        crossovers=tuple(_crossover(first, factor, clock.ms) for factor in (2.0, 10.0)),
+        findings=_without_repeats(findings),
+        advice=advice,
+        verdict=verdict,
+        sizes=sweep_sizes(verdict.strategy, model, given.readers, clock, size, given.needs.p95_ms),
+        variants=tuple(
             _variant_cost(variant, {name: mean_of(points[name][i]) for name in STRATEGIES})
             for i, variant in enumerate(variants)
         ),
-        clock.rates,
-        model.routes.switch,
-        model.routes.seen,
-        _whole_up_to(first, given, clock),
-        counted,
-        None if counted is None else clock.time(counted, path=model.routes.count.signature),
-        tuple(model.checks.values()),
-        _outlook(uses, table, facts, given, clock.rates, advice),
+        rates=clock.rates,
+        switch=model.routes.switch,
+        routes_seen=model.routes.seen,
+        whole_up_to=_whole_up_to(first, given, clock),
+        count=counted,
+        count_time=None
+        if counted is None
+        else clock.time(counted, path=model.routes.count.signature),
+        checks=tuple(model.checks.values()),
+        outlook=_outlook(uses, table, facts, given, clock.rates, advice),
     )
 
 
@@ -318,12 +322,12 @@ def _crossover(variant: VariantModel, factor: float, price: Callable[[Work], flo
 def _variant_cost(variant: VariantModel, means: dict[Strategy, float]) -> VariantCost:
     params = tuple(f"{name} = {value}" for name, value in variant.outline.params.items())
     return VariantCost(
-        str(variant.order),
-        params,
-        variant.share,
-        variant.model.matching,
-        variant.model.path.text,
-        means,
+        order=str(variant.order),
+        params=params,
+        share=variant.share,
+        rows=variant.model.matching,
+        path=variant.model.path.text,
+        mean_ms=means,
     )
 
 

@@ -33,7 +33,7 @@ class VariantModel:
         return max(page_count(round(self.model.matching), self.outline.sizes.default), 1)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Burden:
     """What a strategy costs its readers: milliseconds of the database, bytes and blocks.
 
@@ -132,15 +132,15 @@ def weigh(
     a_second = readers.pages_per_minute / 60 / (readers.depth.mean if strategy == "whole" else 1.0)
     total = sum(point.weight for point in every) or 1.0
     return Burden(
-        Time(mean, mean / factor, mean * factor),
-        _quantile([(point.weight, point.ms) for point in every], 0.95),
-        mean * a_walk,
-        mean * a_second * 86_400,
-        a_second * mean / 1000,
-        max(p.work.bytes + _ROW_OBJECT * p.work.rows for p in every) * readers.users,
-        sum(p.weight * p.work.statements for p in every) / total,
-        max(p.ms for p in every if p.weight > 0),
-        jump_strategy(variants[0], clock)
+        mean=Time(mean, mean / factor, mean * factor),
+        p95_ms=_quantile([(point.weight, point.ms) for point in every], 0.95),
+        visit_ms=mean * a_walk,
+        day_ms=mean * a_second * 86_400,
+        busy=a_second * mean / 1000,
+        memory_bytes=max(p.work.bytes + _ROW_OBJECT * p.work.rows for p in every) * readers.users,
+        statements=sum(p.weight * p.work.statements for p in every) / total,
+        worst_ms=max(p.ms for p in every if p.weight > 0),
+        jumps_by=jump_strategy(variants[0], clock)
         if strategy == "keyset" and readers.depth.jumps > 0
         else None,
     )

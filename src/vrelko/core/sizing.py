@@ -68,7 +68,16 @@ def sweep_sizes(
         requests = max(math.ceil(min(seen, model.matching) / size), 1)
         unseen = max(requests * size - seen, 0.0) if requests * size < model.matching else 0.0
         a_request = readers.round_trip_ms + ms + size * row / _BYTES_A_MS
-        found.append(SizeCost(size, ms, size * row, requests, unseen * row, requests * a_request))
+        found.append(
+            SizeCost(
+                size=size,
+                ms=ms,
+                bytes=size * row,
+                requests=requests,
+                wasted_bytes=unseen * row,
+                wait_ms=requests * a_request,
+            )
+        )
     most = _most(found, most_ms or MOST_MS)
     return SizeAdvice(tuple(found), _default([one for one in found if one.size <= most]), most)
 

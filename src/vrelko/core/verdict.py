@@ -53,7 +53,7 @@ class Candidate:
         return self.burden.mean.ms
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Verdict:
     """The strategy to take, its reasons, and for every other one why not.
 
@@ -91,13 +91,13 @@ def decide(candidates: Sequence[Candidate], outline: Outline, rows: float, needs
     refused = {name: why for name, why in against.items() if name != best.strategy}
     second = others[0] if others else None
     return Verdict(
-        best.strategy,
-        reasons,
-        refused,
-        bool(fitting),
-        second.strategy if second else None,
-        second.mean_ms / best.mean_ms if second and best.mean_ms > 0 else None,
-        give_up,
+        strategy=best.strategy,
+        reasons=reasons,
+        refused=refused,
+        meets_needs=bool(fitting),
+        runner_up=second.strategy if second else None,
+        behind=second.mean_ms / best.mean_ms if second and best.mean_ms > 0 else None,
+        give_up=give_up,
     )
 
 

@@ -46,7 +46,7 @@ class Crowd:
     disturb: Callable[[Connection], None] | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Crowded:
     """What walks of one way suffered beside `writes` concurrent changes.
 
@@ -214,14 +214,14 @@ class _Reader:
         """Return what all walks suffered."""
         c = self._counts
         return Crowded(
-            self._way,
-            c["walks"],
-            c["served"],
-            c["untouched"],
-            c["repeats"],
-            c["misses"],
-            c["resumed"],
-            self._log.writes,
+            way=self._way,
+            walks=c["walks"],
+            served=c["served"],
+            untouched=c["untouched"],
+            repeats=c["repeats"],
+            misses=c["misses"],
+            resumed=c["resumed"],
+            writes=self._log.writes,
         )
 
     def _walk(self) -> None:

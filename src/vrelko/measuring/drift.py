@@ -27,7 +27,7 @@ SCHEMA = "vrelko.drift/3"
 _RECORDED_WALKS = 200
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Drift:
     """Drift of one listing's walks: expected by closed forms, simulated, replayed, crowded.
 
@@ -105,18 +105,18 @@ def drift(
     told = tuple(tell(plan.listing, pages, dwell, simulated, readers, overlap))
     a_day, ways = walks_a_day(readers), plan.ways
     return Drift(
-        plan.listing,
-        pages,
-        dwell,
-        expected,
-        simulated,
-        replayed,
-        overlap,
-        told,
-        ways,
-        crowded,
-        recording is not None,
-        a_day,
+        listing=plan.listing,
+        pages=pages,
+        dwell_s=dwell,
+        expected=expected,
+        simulated=simulated,
+        replayed=replayed,
+        overlap=overlap,
+        sentences=told,
+        costs=ways,
+        crowded=crowded,
+        recorded=recording is not None,
+        walks_a_day=a_day,
     )
 
 

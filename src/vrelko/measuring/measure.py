@@ -32,7 +32,7 @@ _ROUNDS = 3
 _QUICK_MS = 50.0  # a page that took longer is not run again for its time
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Measured:
     """One page: what was estimated, what was counted.
 
@@ -222,13 +222,13 @@ def _measured(
         if ms < _QUICK_MS and ms < spending.one_ms:
             ms = min(ms, time_again(connection, trial, spending))
     return Measured(
-        trial.strategy,
-        page,
-        trial.offset,
-        trial.estimate,
-        counted_as(engine, trial.estimate),
-        run.counted,
-        clock.time(trial.estimate, trial.passing, trial.path),
-        ms,
-        int(run.rows),
+        strategy=trial.strategy,
+        page=page,
+        offset=trial.offset,
+        estimate=trial.estimate,
+        expected=counted_as(engine, trial.estimate),
+        counted=run.counted,
+        time=clock.time(trial.estimate, trial.passing, trial.path),
+        ms=ms,
+        rows=int(run.rows),
     )

@@ -33,7 +33,7 @@ MOST_STORED = 20_000
 """Rows up to which the ways that store something are replayed when none are named."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Replayed:
     """What the walks of one way suffered in all, with the standard errors of a walk's mean.
 
@@ -180,7 +180,15 @@ class _Theatre:
         course, known = make_course(self._cast, script, size, times, self._overlap)
         listing, params = self._plan.served, self._plan.params
         walkers = [
-            Walker(listing, way, size, params, self._copy, self._overlap) for way in self.ways
+            Walker(
+                listing=listing,
+                way=way,
+                size=size,
+                params=params,
+                engine=self._copy,
+                overlap=self._overlap,
+            )
+            for way in self.ways
         ]
         waiting = list(script.changes)
         with self._copy.connect() as writer, self._copy.connect() as connection:
@@ -270,17 +278,17 @@ def _count(
 def _sum(way: Way, found: Sequence[tuple[Counts, bool]], pages: int) -> Replayed:
     counts = [one for one, _ in found]
     return Replayed(
-        way,
-        len(counts),
-        pages,
-        sum(one.served for one in counts),
-        sum(one.repeats for one in counts),
-        sum(one.misses for one in counts),
-        sum(one.unseen for one in counts),
-        sum(one.dodges for one in counts),
-        _error([one.repeats for one in counts]),
-        _error([one.misses for one in counts]),
-        all(alike for _, alike in found),
+        strategy=way,
+        walks=len(counts),
+        pages=pages,
+        served=sum(one.served for one in counts),
+        repeats=sum(one.repeats for one in counts),
+        misses=sum(one.misses for one in counts),
+        unseen=sum(one.unseen for one in counts),
+        dodges=sum(one.dodges for one in counts),
+        repeats_error=_error([one.repeats for one in counts]),
+        misses_error=_error([one.misses for one in counts]),
+        alike=all(alike for _, alike in found),
     )
 
 

@@ -37,7 +37,7 @@ _COUNTED_TICKS = 5_000  # calls of SQLite's step counter a statement may cost, a
 _COUNTED_MS = 200.0  # SQLite's pages that took longer are not run again
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Trial:
     """One page that can be run: how, where it begins, what is expected, by which access path.
 
@@ -86,7 +86,16 @@ class Bench:
         with limited:
             runner = self._runner(strategy, offset, size)
         grouped = offset == 0 and self.variant.grouping is not None
-        return Trial(strategy, offset, work, path.signature, passing, runner, path.unknown, grouped)
+        return Trial(
+            strategy=strategy,
+            offset=offset,
+            estimate=work,
+            path=path.signature,
+            passing=passing,
+            run=runner,
+            unknown=path.unknown,
+            grouped=grouped,
+        )
 
     def path(self, strategy: str, offset: int, size: int) -> AccessPath:
         """Return the access path of a page."""
@@ -101,13 +110,13 @@ class Bench:
         path = self.model.routes.count
         name = "count" if cap is None else "capped count"
         return Trial(
-            name,
-            0,
-            self.model.count(cap),
-            f"count {path.signature}",
-            path.passing if path.residual else 1.0,
-            run,
-            path.unknown,
+            strategy=name,
+            offset=0,
+            estimate=self.model.count(cap),
+            path=f"count {path.signature}",
+            passing=path.passing if path.residual else 1.0,
+            run=run,
+            unknown=path.unknown,
         )
 
     def _runner(self, strategy: str, offset: int, size: int) -> Callable[[], int]:

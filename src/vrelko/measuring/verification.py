@@ -314,15 +314,15 @@ def _run(session: _Session, case: _Case, plans: Sequence[Plan]) -> None:
     if trial.offset > 0 and not run.rows and not run.cut:  # beyond the end: there are fewer rows
         return
     case.count = Count(
-        trial.offset,
-        case.size,
-        predicted,
-        counted,
-        run.ms,
-        trial.estimate.rows,
-        trial.passing,
-        run.cut,
-        trial.path,
+        offset=trial.offset,
+        size=case.size,
+        predicted=predicted,
+        counted=counted,
+        ms=run.ms,
+        rows=trial.estimate.rows,
+        passing=trial.passing,
+        cut=run.cut,
+        path=trial.path,
     )
 
 

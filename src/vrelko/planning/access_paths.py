@@ -154,18 +154,20 @@ def ask_routes(
         back_turns = turns(backward, back, 1.0, rows - size)
     keys_turns = turns(keys, key_seen, 1.0, rows - size)
     return Routes(
-        near,
-        seek,
-        follow(counted, None),
-        follow(reader.path(variant.whole(), values)),
-        _reaching(turns(offset, first, 1.0, rows - size), size),
-        choose_keys(outline, order, table, engine, near) if key_seen is None else follow(key_seen),
-        _reaching(keys_turns, size),
-        None if by_key is None else follow(by_key, None),
-        seek_turns,
-        ties,
-        None if back is None else follow(back),
-        _reaching(back_turns, size),
+        page=near,
+        seek=seek,
+        count=follow(counted, None),
+        whole=follow(reader.path(variant.whole(), values)),
+        deep=_reaching(turns(offset, first, 1.0, rows - size), size),
+        keys=choose_keys(outline, order, table, engine, near)
+        if key_seen is None
+        else follow(key_seen),
+        keys_deep=_reaching(keys_turns, size),
+        joined=None if by_key is None else follow(by_key, None),
+        seek_deep=seek_turns,
+        ties=ties,
+        back=None if back is None else follow(back),
+        back_deep=_reaching(back_turns, size),
         seen=True,
     )
 

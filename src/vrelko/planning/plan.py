@@ -33,7 +33,7 @@ SCHEMA = "vrelko.plan/2"
 _OVERLAP_CHANCE = 0.01
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Plan:
     """How to serve one listing: the verdict, and everything it rests on.
 
@@ -223,7 +223,14 @@ def _plan_one(
         for candidate in judgement.candidates
     }
     return Plan(
-        listing.name, listing, outline, facts, given, _with_texts(judgement, texts), values, uses
+        listing=listing.name,
+        served=listing,
+        outline=outline,
+        facts=facts,
+        given=given,
+        judgement=_with_texts(judgement, texts),
+        params=values,
+        uses=uses,
     )
 
 
@@ -318,5 +325,12 @@ def routine_text(
     ]
     cap = listing.cap if listing.total == "capped" else None
     total = listing.total in ("exact", "capped")
-    routine = Routine(listing.name, variant.bare(), listing.sizes, asked, total, cap)
+    routine = Routine(
+        name=listing.name,
+        source=variant.bare(),
+        sizes=listing.sizes,
+        filters=asked,
+        total=total,
+        cap=cap,
+    )
     return render_routine(routine, dialect_named(dialect))

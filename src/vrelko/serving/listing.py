@@ -309,7 +309,16 @@ class Listing:
         if on_bad_page != "error" or past_end != "empty":
             check_ends(on_bad_page, past_end)
         request = Request(
-            at, params, size, order, scope, total, on_bad_page, past_end, time_limit_ms, ceiling
+            at=at,
+            params=params,
+            size=size,
+            order=order,
+            scope=scope,
+            total=total,
+            on_bad_page=on_bad_page,
+            past_end=past_end,
+            time_limit_ms=time_limit_ms,
+            ceiling=ceiling,
         )
         if isinstance(connection, Connection) and not self.settings.variants.orm:
             return answer(self.settings, connection, request)

@@ -95,7 +95,14 @@ def _read(part: Any) -> Condition:
                 parameter = None if value.unique else value.key
                 sign = _SIGNS.get(part.operator, "")
                 sign = sign if column is part.left else _TURNED.get(sign, "")
-                return Condition(table, column.name, kind, parameter, given, sign)
+                return Condition(
+                    table=table,
+                    column=column.name,
+                    kind=kind,
+                    parameter=parameter,
+                    value=given,
+                    sign=sign,
+                )
         if part.operator is operators.is_ and isinstance(part.left, Column):
             table = _table_of(part.left)
             return Condition(table, part.left.name, "null", None, None)

@@ -31,7 +31,7 @@ from vrelko.sql.sources import (
 )
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Described:
     """A select with its orders resolved.
 
@@ -93,18 +93,18 @@ def describe_select(
     )
     positions = tuple(_position(entry) for entry in shape.select.column_descriptions)
     return Described(
-        shape.select,
-        given,
-        tuple(resolved),
-        columns,
-        key,
-        nullable,
-        shape.sources,
-        positions,
-        shape.wrapped,
-        bool(shape.closed),
-        searched,
-        0 if search is None else len(search.orders),
+        select=shape.select,
+        given=given,
+        orders=tuple(resolved),
+        columns=columns,
+        unique=key,
+        nullable=nullable,
+        sources=shape.sources,
+        positions=positions,
+        wrapped=shape.wrapped,
+        merged=bool(shape.closed),
+        searched=searched,
+        search_orders=0 if search is None else len(search.orders),
     )
 
 

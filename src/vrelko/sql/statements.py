@@ -54,7 +54,7 @@ _NEUTRAL: dict[type, Any] = {
 """A value of each type, for conditions that are never true."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Source:
     """A select made ready for paging in one order on one engine.
 
@@ -123,15 +123,15 @@ def make_source(
     if added:
         whole = whole.add_columns(*added)
     return Source(
-        whole,
-        order,
-        tuple(keys),
-        len(selected),
-        tuple(places),
-        shown,
-        capabilities,
-        pins,
-        nulls_served,
+        select=whole,
+        order=order,
+        keys=tuple(keys),
+        width=len(selected),
+        places=tuple(places),
+        shown=shown,
+        capabilities=capabilities,
+        pins=pins,
+        nulls_served=nulls_served,
     )
 
 

@@ -70,17 +70,17 @@ def survey_table(
     block = int(connection.exec_driver_sql("PRAGMA page_size").scalar() or 4096)
     blocks = rows / tree.cells_a_leaf if tree and tree.cells_a_leaf else rows * row_bytes / block
     table = TableFacts(
-        name,
-        rows,
-        rows_from,
-        round(row_bytes, 1),
-        max(round(blocks, 1), 1.0),
-        tuple(columns),
-        (),
-        tuple(column.name for column in keys),
-        row_id,
-        without,
-        tree.levels if tree else 3,
+        name=name,
+        rows=rows,
+        rows_from=rows_from,
+        row_bytes=round(row_bytes, 1),
+        blocks=max(round(blocks, 1), 1.0),
+        columns=tuple(columns),
+        indexes=(),
+        primary_key=tuple(column.name for column in keys),
+        row_id=row_id,
+        clustered=without,
+        levels=tree.levels if tree else 3,
     )
     facts = tuple(_survey_index(connection, index, table) for index in indexes)
     table = _with_statistics(replace(table, indexes=facts), statistics)
@@ -120,13 +120,13 @@ def _survey_index(
     size = tree.cell_bytes + 4.0 if tree else sum(widths) + 8.0
     leaves = table.rows / tree.cells_a_leaf if tree and tree.cells_a_leaf else None
     return IndexFacts(
-        index.name,
-        index.columns,
-        index.unique,
-        index.partial,
-        round(size, 1),
-        None if leaves is None else round(leaves, 1),
-        tree.levels if tree else None,
+        name=index.name,
+        columns=index.columns,
+        unique=index.unique,
+        partial=index.partial,
+        entry_bytes=round(size, 1),
+        leaf_blocks=None if leaves is None else round(leaves, 1),
+        levels=tree.levels if tree else None,
     )
 
 
@@ -161,13 +161,13 @@ def _survey_view(connection: Connection, name: str, notes: list[str]) -> TableFa
     )
     bytes_ = 4.0 + sum(column.width or 8.0 for column in columns)
     return TableFacts(
-        name,
-        rows,
-        f"counted up to {_VIEW_ROWS:,}",
-        bytes_,
-        max(rows * bytes_ / 4096, 1.0),
-        columns,
-        (),
-        (),
+        name=name,
+        rows=rows,
+        rows_from=f"counted up to {_VIEW_ROWS:,}",
+        row_bytes=bytes_,
+        blocks=max(rows * bytes_ / 4096, 1.0),
+        columns=columns,
+        indexes=(),
+        primary_key=(),
         is_view=True,
     )

@@ -178,13 +178,13 @@ def _survey_query(
     bytes_ = 8.0 + sum(column.width or 8.0 for column in columns)
     rows = float(rows or 0.0)
     return TableFacts(
-        name,
-        rows,
-        "estimate of the server",
-        bytes_,
-        max(rows * bytes_ / 8192, 1.0),
-        columns,
-        (),
-        (),
+        name=name,
+        rows=rows,
+        rows_from="estimate of the server",
+        row_bytes=bytes_,
+        blocks=max(rows * bytes_ / 8192, 1.0),
+        columns=columns,
+        indexes=(),
+        primary_key=(),
         is_view=True,
     )

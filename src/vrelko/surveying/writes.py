@@ -21,7 +21,7 @@ SAMPLE = 20_000
 _NOW_S = 1.0  # rows that are late by less land at the head
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Writes:
     """How a table is written to, from its newest `sample` rows by `column` and primary key.
 
@@ -110,17 +110,17 @@ def _read(
     if not counters:
         notes.append("the server counts no updates and deletes of a table")
     return Writes(
-        table,
-        column,
-        len(moments),
-        span,
-        len(moments) / span * 60,
-        tuple(hours[hour] / days / 60 for hour in range(24)),
-        sum(one > _NOW_S for one in late) / len(late),
-        (sum(late) / len(late), _at(ordered, 0.5), _at(ordered, 0.95)),
-        counters.get("deletes"),
-        counters.get("updates"),
-        tuple(notes),
+        table=table,
+        column=column,
+        sample=len(moments),
+        span_s=span,
+        inserts_per_minute=len(moments) / span * 60,
+        by_hour=tuple(hours[hour] / days / 60 for hour in range(24)),
+        late_share=sum(one > _NOW_S for one in late) / len(late),
+        lateness_s=(sum(late) / len(late), _at(ordered, 0.5), _at(ordered, 0.95)),
+        deletes_per_minute=counters.get("deletes"),
+        updates_per_minute=counters.get("updates"),
+        notes=tuple(notes),
     )
 
 

@@ -77,12 +77,12 @@ def page_urls(page: Page, url: str, http: HttpOptions = USUAL) -> Urls:
         end = address.of_number(last) if end is not None and last else end
     start = address.of_number(1)
     return Urls(
-        start if page.at_start or this is None else this,
-        None if page.at_start else start,
-        prev,
-        following,
-        end,
-        tuple(_place(address, link) for link in page.strip(http.strip_width)),
+        self=start if page.at_start or this is None else this,
+        first=None if page.at_start else start,
+        prev=prev,
+        next=following,
+        last=end,
+        strip=tuple(_place(address, link) for link in page.strip(http.strip_width)),
     )
 
 

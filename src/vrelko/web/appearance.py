@@ -13,7 +13,7 @@ from vrelko.core.arithmetic import FromTo
 from vrelko.web.bodies import to_json
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Words:
     """What the controls say; `number` writes a whole number. `{…}` are filled in."""
 

@@ -17,7 +17,7 @@ FIELDS = (
 """Fields of an answer, in this order."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class HttpOptions:
     """The names and habits of one listing's requests and answers.
 

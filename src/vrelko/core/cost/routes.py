@@ -121,7 +121,16 @@ def opaque_routes(outline: Outline, table: TableFacts, rows: float | None) -> Ro
         known = [table.column(name).distinct for name in shown if table.has_column(name)]
         rows = math.prod(one or table.rows for one in known) if known else table.rows
     passing = min(rows / max(table.rows, 1.0), 1.0)
-    path = AccessPath("sorted", None, (), 1.0, (), passing, covering=False, scan="table")
+    path = AccessPath(
+        kind="sorted",
+        index=None,
+        fixed=(),
+        share=1.0,
+        residual=(),
+        passing=passing,
+        covering=False,
+        scan="table",
+    )
     return Routes(path, path, path, path)
 
 
@@ -156,4 +165,4 @@ def predict_routes(
             Turn(table.blocks, choose_path(outline, order, replace(table, indexes=()), "mariadb")),
         )
     keys = choose_keys(outline, order, table, server.engine)
-    return Routes(path, seek, counting, path, deep, keys)
+    return Routes(page=path, seek=seek, count=counting, whole=path, deep=deep, keys=keys)

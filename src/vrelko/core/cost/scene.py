@@ -14,7 +14,7 @@ from vrelko.core.outline import Outline
 from vrelko.core.seek import plan_ranges
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Scene:
     """What a listing's statements in one order meet on one access path.
 
@@ -131,20 +131,20 @@ def make_scene(
     unknown = len(outline.columns) - len(widths)
     declared = sum(_declared(table, name) for name in fetched)
     return Scene(
-        server,
-        table,
-        path,
-        len(outline.columns) + len(hidden),
-        reals,
-        sum(widths) + 8.0 * unknown,
-        _tie(order, table, path),
-        declared,
-        path.kind == "ordered",
-        len(outline.tables) - 1,
-        sum(name not in path.fixed for name in order.names),
-        _nulls(order, path, table),
-        _splits(order, path, table, server),
-        order,
+        server=server,
+        table=table,
+        path=path,
+        columns=len(outline.columns) + len(hidden),
+        reals=reals,
+        row_bytes=sum(widths) + 8.0 * unknown,
+        tie=_tie(order, table, path),
+        declared=declared,
+        in_order=path.kind == "ordered",
+        joins=len(outline.tables) - 1,
+        terms=sum(name not in path.fixed for name in order.names),
+        nulls=_nulls(order, path, table),
+        splits=_splits(order, path, table, server),
+        order=order,
     )
 
 

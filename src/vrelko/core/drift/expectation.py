@@ -167,7 +167,15 @@ def expect_drift(
     if strategy != "overlap":
         repeats += moved
     return DriftExpectation(
-        strategy, pages, repeats, misses, unseen, holds, clean, tuple(by_page), dodges
+        strategy=strategy,
+        pages=pages,
+        repeats=repeats,
+        misses=misses,
+        unseen=unseen,
+        holds=holds,
+        clean=clean,
+        by_page=tuple(by_page),
+        dodges=dodges,
     )
 
 
@@ -189,7 +197,7 @@ def _expect_frozen(
     return DriftExpectation(strategy, pages, 0.0, 0.0, new, gone=gone, stale=stale)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class _Boundary:
     """The place between two pages: the rows that come ahead of it in a dwell, and that go.
 

@@ -154,7 +154,16 @@ class _Walk:
         unseen = int((never & new & (self._last_keys(end) <= cover)).sum())
         gone, stale = self._outdated(every)
         return Counts(
-            served, len(self._pages), repeats, same, repeated, misses, dodges, unseen, gone, stale
+            served=served,
+            pages=len(self._pages),
+            repeats=repeats,
+            repeats_same_key=same,
+            rows_repeated=repeated,
+            misses=misses,
+            dodges=dodges,
+            unseen=unseen,
+            gone=gone,
+            stale=stale,
         )
 
     def by_page(self) -> tuple[tuple[int, int], ...]:

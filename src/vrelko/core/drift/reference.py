@@ -150,16 +150,16 @@ def count(course: Course, walk: Served) -> Counts:
             elif version[0] != key:
                 stale += 1
     return Counts(
-        len(flat),
-        len(served),
-        len(flat) - len(often),
-        len(flat) - len(set(flat)),
-        sum(count > 1 for count in often.values()),
-        misses,
-        dodges,
-        unseen,
-        gone,
-        stale,
+        served=len(flat),
+        pages=len(served),
+        repeats=len(flat) - len(often),
+        repeats_same_key=len(flat) - len(set(flat)),
+        rows_repeated=sum(count > 1 for count in often.values()),
+        misses=misses,
+        dodges=dodges,
+        unseen=unseen,
+        gone=gone,
+        stale=stale,
     )
 
 

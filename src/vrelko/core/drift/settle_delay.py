@@ -76,7 +76,7 @@ class Wait:
     lost: float
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Settling:
     """What a watch of `seconds` says of a tail that a reader asks for every `every_s` seconds.
 
@@ -120,13 +120,13 @@ def advise_settling(delays: Delays, seconds: float, every_s: float) -> Settling:
             waits.append(Wait(chance, wait, expect_lost(delays, rate, every_s, wait)))
     quantiles = {f"{share:g}": delays.quantile(share) for share in _SHARES}
     return Settling(
-        rows,
-        seconds,
-        every_s,
-        delays.resolution_s,
-        expect_lost(delays, rate, every_s),
-        quantiles,
-        tuple(waits),
+        rows=rows,
+        seconds=seconds,
+        every_s=every_s,
+        resolution_s=delays.resolution_s,
+        lost=expect_lost(delays, rate, every_s),
+        quantiles=quantiles,
+        waits=tuple(waits),
     )
 
 

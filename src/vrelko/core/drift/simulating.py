@@ -151,4 +151,6 @@ def _summary(way: Way, many: Sequence[Counts], parts: Sequence[Sequence[int]]) -
         means[name], errors[name] = mean, math.sqrt(spread / len(values))
     clean = sum(one.clean for one in many) / len(many)
     by_page = tuple((repeats / len(many), misses / len(many)) for repeats, misses in parts)
-    return Simulated(way, len(many), means, errors, clean, by_page)
+    return Simulated(
+        way=way, walks=len(many), means=means, errors=errors, clean=clean, by_page=by_page
+    )

@@ -65,7 +65,7 @@ class Course:
         _check(self.overlap >= 0, f"an overlap of {self.overlap} rows is negative")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Counts:
     """What a walk suffered.
 

@@ -137,14 +137,14 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
     row_bytes = pages * PAGE * 0.93 / rows if rows else float(found["avg_row_length"] or 0)
     parts = int(connection.execute(_PARTITIONS, place).scalar() or 0)
     return TableFacts(
-        name,
-        rows,
-        "catalog (sampled pages)",
-        round(row_bytes, 1),
-        max(pages, 1.0),
-        columns,
-        indexes,
-        keys,
+        name=name,
+        rows=rows,
+        rows_from="catalog (sampled pages)",
+        row_bytes=round(row_bytes, 1),
+        blocks=max(pages, 1.0),
+        columns=columns,
+        indexes=indexes,
+        primary_key=keys,
         clustered=True,
         levels=_levels(pages),
         partitions=parts,
@@ -178,14 +178,14 @@ def _read_view(
         rows *= max(float(step["rows"] or 1), 1.0)
     bytes_ = 18.0 + sum(column.width or 8.0 for column in columns)
     return TableFacts(
-        name,
-        rows,
-        "estimate of the server",
-        bytes_,
-        max(rows * bytes_ / PAGE, 1.0),
-        columns,
-        (),
-        (),
+        name=name,
+        rows=rows,
+        rows_from="estimate of the server",
+        row_bytes=bytes_,
+        blocks=max(rows * bytes_ / PAGE, 1.0),
+        columns=columns,
+        indexes=(),
+        primary_key=(),
         schema=place["space"],
         is_view=True,
     )
@@ -231,17 +231,19 @@ def _read_indexes(
             entry = leaves * PAGE * 0.93 / rows if rows else entry
         indexes.append(
             IndexFacts(
-                index,
-                tuple(
+                name=index,
+                columns=tuple(
                     IndexColumn(column, one["collation"] == "D")
                     for column, one in zip(names, parts, strict=True)
                 ),
-                not parts[0]["non_unique"],
-                False,
-                None if entry is None else round(entry, 1),
-                None if leaves is None else max(round(leaves, 1), 1.0),
-                None if leaves is None else _levels(leaves),
-                () if index == "PRIMARY" else tuple(key for key in keys if key not in names),
+                unique=not parts[0]["non_unique"],
+                partial=False,
+                entry_bytes=None if entry is None else round(entry, 1),
+                leaf_blocks=None if leaves is None else max(round(leaves, 1), 1.0),
+                levels=None if leaves is None else _levels(leaves),
+                included=()
+                if index == "PRIMARY"
+                else tuple(key for key in keys if key not in names),
             )
         )
     return tuple(indexes), keys

@@ -168,26 +168,26 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
     if remote:
         bytes_ = 28.0 + sum(column.width or usual_width(column.type) for column in columns)
         return TableFacts(
-            name,
-            rows,
-            "estimate of the server",
-            bytes_,
-            max(rows * bytes_ / block, 1.0),
-            columns,
-            (),
-            (),
+            name=name,
+            rows=rows,
+            rows_from="estimate of the server",
+            row_bytes=bytes_,
+            blocks=max(rows * bytes_ / block, 1.0),
+            columns=columns,
+            indexes=(),
+            primary_key=(),
             schema=space,
             is_view=True,
         )
     return TableFacts(
-        name,
-        rows,
-        "catalog, scaled to the blocks there are",
-        _row_bytes(rows, blocks, block),
-        max(blocks, 1.0),
-        columns,
-        indexes,
-        keys,
+        name=name,
+        rows=rows,
+        rows_from="catalog, scaled to the blocks there are",
+        row_bytes=_row_bytes(rows, blocks, block),
+        blocks=max(blocks, 1.0),
+        columns=columns,
+        indexes=indexes,
+        primary_key=keys,
         visible_share=min(all_visible / blocks, 1.0) if blocks else 1.0,
         dead_rows=float(found["n_dead_tup"] or 0),
         changed_rows=None if changed is None else float(changed),
@@ -290,16 +290,16 @@ def _column(found: RowMapping, rows: float) -> ColumnFacts:
     bounds = list(found["bounds"] or ())
     step = max(len(bounds) // (_MOST_BOUNDS - 1), 1)
     return ColumnFacts(
-        str(found["attname"]),
-        str(found["type"]),
-        bool(found["nullable"]),
-        None if width is None else float(width),
-        None if found["null_frac"] is None else float(found["null_frac"]),
-        distinct or None,
-        common,
-        tuple(map(str, bounds[::step])),
-        None if found["correlation"] is None else round(float(found["correlation"]), 4),
-        found["collation"],
+        name=str(found["attname"]),
+        type=str(found["type"]),
+        nullable=bool(found["nullable"]),
+        width=None if width is None else float(width),
+        null_share=None if found["null_frac"] is None else float(found["null_frac"]),
+        distinct=distinct or None,
+        common=common,
+        bounds=tuple(map(str, bounds[::step])),
+        correlation=None if found["correlation"] is None else round(float(found["correlation"]), 4),
+        collation=found["collation"],
     )
 
 
@@ -322,18 +322,20 @@ def _read_indexes(
         leaves = max((pages - 1) * (1 - 1 / fan_out), 1.0)
         indexes.append(
             IndexFacts(
-                name,
-                tuple(
+                name=name,
+                columns=tuple(
                     IndexColumn(one["attname"], bool(one["option"] & 1), bool(one["option"] & 2))
                     for one in key
                 ),
-                bool(first["indisunique"]),
-                bool(first["where_"]),
-                None if bytes_ is None else round(bytes_, 1),
-                round(leaves, 1),
-                1 + math.ceil(math.log(leaves / divided, fan_out)) if leaves > divided else 1,
-                tuple(str(one["attname"]) for one in parts if one["included"]),
-                first["where_"],
+                unique=bool(first["indisunique"]),
+                partial=bool(first["where_"]),
+                entry_bytes=None if bytes_ is None else round(bytes_, 1),
+                leaf_blocks=round(leaves, 1),
+                levels=1 + math.ceil(math.log(leaves / divided, fan_out))
+                if leaves > divided
+                else 1,
+                included=tuple(str(one["attname"]) for one in parts if one["included"]),
+                where=first["where_"],
             )
         )
     return tuple(indexes), tuple(keys)

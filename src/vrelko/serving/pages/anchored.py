@@ -60,11 +60,21 @@ def read_segment(opened: BoundRequest, anchors: Anchors, spot: Spot) -> Batch:
     offset = page * anchors.size
     total = Total(found.rows, "about")
     if page >= found.pages:
-        return Batch([], [], True, False, offset, False, total)
+        return Batch(
+            rows=[], full=[], before=True, after=False, offset=offset, exact=False, total=total
+        )
     begin = found.bounds[page - 1] if page else None
     end = found.bounds[page] if page < len(found.bounds) else None
     rows, full = _rows_between(opened, anchors.size, begin, end)
-    return Batch(rows, full, page > 0, end is not None, offset, False, total)
+    return Batch(
+        rows=rows,
+        full=full,
+        before=page > 0,
+        after=end is not None,
+        offset=offset,
+        exact=False,
+        total=total,
+    )
 
 
 def _page_of(spot: Spot, size: int, found: Segments) -> int:

@@ -9,7 +9,7 @@ from typing import Any
 from vrelko.core.arithmetic import NO_TOTAL, Total
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, kw_only=True)
 class Batch:
     """Rows of one page as read.
 

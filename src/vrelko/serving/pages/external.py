@@ -114,4 +114,11 @@ def _open(
     variant, values, print_ = settings.variants.open(
         settings.name, dialect_named(dialect), None, params, order, scope
     )
-    return BoundRequest(settings, None, variant, values, print_, runner)
+    return BoundRequest(
+        settings=settings,
+        lender=None,
+        variant=variant,
+        given=values,
+        fingerprint=print_,
+        runner=runner,
+    )

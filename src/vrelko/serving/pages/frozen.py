@@ -64,11 +64,11 @@ def read_frozen(opened: BoundRequest, frozen: FrozenIds, name: str, spot: Spot, 
             found[variant.id_of(variant.key_from(whole))] = row, whole
     kept = [found[key] for key in wanted if key in found]
     return Batch(
-        [row for row, _ in kept],
-        [whole for _, whole in kept],
-        begin > 0,
-        begin + size < total,
-        begin,
-        True,
-        Total(total, "exact"),
+        rows=[row for row, _ in kept],
+        full=[whole for _, whole in kept],
+        before=begin > 0,
+        after=begin + size < total,
+        offset=begin,
+        exact=True,
+        total=Total(total, "exact"),
     )

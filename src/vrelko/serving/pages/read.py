@@ -68,7 +68,14 @@ def answer(settings: Settings, lender: Any, request: Request) -> Page:
         prove_keys(opened.runner, opened.variant, batch.full)
     total = _to_carry(batch) if settings.count == "once" else None
     by_offset, numbered = settings.by_offset, settings.kind == "grid"
-    ways = Ways(opened.write, opened.variant, by_offset, numbered, total, walk)
+    ways = Ways(
+        write=opened.write,
+        variant=opened.variant,
+        by_offset=by_offset,
+        numbered=numbered,
+        total=total,
+        walk=walk,
+    )
     clamped = "; ".join(notes) if notes else None
     return settings.held.note(Page(batch, size, spot, ways, opened.runner.asked, clamped))
 

@@ -182,4 +182,11 @@ def open_variant(
         dialect = variants.served = dialect_of(lender, settings.select)
     variant, values, print_ = variants.open(settings.name, dialect, lender, params, order, scope)
     runner = Runner(lender, values, variants.forget)
-    return BoundRequest(settings, lender, variant, values, print_, runner)
+    return BoundRequest(
+        settings=settings,
+        lender=lender,
+        variant=variant,
+        given=values,
+        fingerprint=print_,
+        runner=runner,
+    )

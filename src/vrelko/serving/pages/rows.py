@@ -71,12 +71,26 @@ class PageReader:
     def read_all(self, most: int) -> Batch:
         """Return every row, at most `most`; `after` tells that there were more."""
         rows, full = self._edge(False, most + 1)
-        return Batch(rows[:most], full[:most], False, len(rows) > most, 0, True)
+        return Batch(
+            rows=rows[:most],
+            full=full[:most],
+            before=False,
+            after=len(rows) > most,
+            offset=0,
+            exact=True,
+        )
 
     def _from_start(self) -> Batch:
         rows, full = self._edge(False, self._size + 1)
         more = len(rows) > self._size
-        return Batch(rows[: self._size], full[: self._size], False, more, 0, True)
+        return Batch(
+            rows=rows[: self._size],
+            full=full[: self._size],
+            before=False,
+            after=more,
+            offset=0,
+            exact=True,
+        )
 
     def _from_end(self, count: Total | None) -> Batch:
         """Read the last page: the remainder that numbering leaves, where the total is known."""
@@ -88,7 +102,9 @@ class PageReader:
         more = len(rows) > want
         rows, full = rows[:want][::-1], full[:want][::-1]
         offset = known - len(rows) if known is not None else None if more else 0
-        return Batch(rows, full, more, False, offset, offset is not None)
+        return Batch(
+            rows=rows, full=full, before=more, after=False, offset=offset, exact=offset is not None
+        )
 
     def _from_offset(self, offset: int, bound: int | None) -> Batch:
         if self._overlap is not None and self._seen is not None:
@@ -99,7 +115,9 @@ class PageReader:
         rows, full = self._run((statement,), want + 1, {OFFSET: offset}, plain=deferred)
         more = len(rows) > want
         before = offset > 0 and (bool(rows) or self.any(backward=False))
-        return Batch(rows[:want], full[:want], before, more, offset, True)
+        return Batch(
+            rows=rows[:want], full=full[:want], before=before, after=more, offset=offset, exact=True
+        )
 
     def _from_overlap(self, offset: int, overlap: int) -> Batch:
         """Ask again for rows ahead of an offset, and leave out those that were seen."""
@@ -114,18 +132,30 @@ class PageReader:
             if digest_of(self._variant, whole) not in known
         ]
         return Batch(
-            [row for row, _ in kept], [whole for _, whole in kept], True, more, offset, False
+            rows=[row for row, _ in kept],
+            full=[whole for _, whole in kept],
+            before=True,
+            after=more,
+            offset=offset,
+            exact=False,
         )
 
     def _from_far_end(self, offset: int, bound: int | None, total: int) -> Batch:
         """Read a page by its distance from the end, where that is the nearer one."""
         want = min(self._size if bound is None else min(bound, self._size), total - offset)
         if want <= 0:
-            return Batch([], [], total > 0, False, offset, True)
+            return Batch(rows=[], full=[], before=total > 0, after=False, offset=offset, exact=True)
         behind = total - offset - want
         statement = self._variant.offset(backward=True)
         rows, full = self._run((statement,), want, {OFFSET: behind})
-        return Batch(rows[::-1], full[::-1], offset > 0, behind > 0, offset, True)
+        return Batch(
+            rows=rows[::-1],
+            full=full[::-1],
+            before=offset > 0,
+            after=behind > 0,
+            offset=offset,
+            exact=True,
+        )
 
     def _behind(self, spot: Spot) -> Batch:
         key = self._variant.key_of(spot.key or ())
@@ -147,7 +177,7 @@ class PageReader:
         offset: int | None = 0
         if more:
             offset = None if spot.at is None else max(spot.at - len(rows), 0)
-        return Batch(rows, full, more, after, offset, not more)
+        return Batch(rows=rows, full=full, before=more, after=after, offset=offset, exact=not more)
 
     def any(self, backward: bool) -> bool:
         """Tell whether there is any row at all, looking from the start or from the end."""
@@ -288,7 +318,9 @@ def _cut_behind(
 ) -> Batch:
     shown = rows[:size]
     kept = shown if full is rows else full[:size]
-    return Batch(shown, kept, before, len(rows) > size, spot.at, False)
+    return Batch(
+        rows=shown, full=kept, before=before, after=len(rows) > size, offset=spot.at, exact=False
+    )
 
 
 def prove_keys(runner: Runner, variant: Variant, full: Sequence[Any]) -> None:

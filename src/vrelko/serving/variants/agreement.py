@@ -81,7 +81,9 @@ def agree(
 
     pushed = replace(_members(members, elements, kinds, lender, asked), over=over)
     doubtful = asked is not None and any(is_doubtful(kind, dialect) for kind in kinds)
-    return Agreed(order, keys, unique, columns, pushed, doubtful)
+    return Agreed(
+        order=order, keys=keys, unique=unique, columns=columns, members=pushed, doubtful=doubtful
+    )
 
 
 def _row_ids(

@@ -277,7 +277,14 @@ class VariantStore:
         if capabilities.index_tail != "none":
             tail = [column.name for column in table.primary_key.columns]
         alone = self.described.sources.tables[0] if self._is_plain(filtered) else None
-        sought = Sought(where, elements, order, self._indexes[dialect.name], tail, alone)
+        sought = Sought(
+            where=where,
+            elements=elements,
+            order=order,
+            indexes=self._indexes[dialect.name],
+            tail=tail,
+            table=alone,
+        )
         pins = find_pins(sought) if capabilities.equality_traps else NO_PINS
         among = find_set(sought, self.described.sources.tables)
         return pins, awkward and places_nulls(sought), among
