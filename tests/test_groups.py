@@ -90,7 +90,10 @@ def test_walks_by_groups_equal_one_statement(filled, order, narrow):
         return listing(order, chosen, size=173)
 
     with filled.connect() as connection:
-        terms = [make().variety.described.columns[name.lstrip("-")] for name in order.split(",")]
+        terms = [
+            make().settings.variants.described.columns[name.lstrip("-")]
+            for name in order.split(",")
+        ]
         clauses = [
             term.desc() if name.startswith("-") else term.asc()
             for term, name in zip(terms, order.split(","), strict=True)

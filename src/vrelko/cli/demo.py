@@ -12,7 +12,7 @@ from sqlalchemy import create_engine
 from sqlalchemy.exc import SQLAlchemyError
 
 from vrelko.cli.drift_tables import show_drift
-from vrelko.cli.plan_tables import show_plan
+from vrelko.cli.plan_summary import show_summary
 from vrelko.cli.tables import console, show_facts, show_measurement
 from vrelko.cli.workflows import progress_bar, study, write_report
 from vrelko.errors import DatabaseError
@@ -45,7 +45,7 @@ def run_demo(folder: Path, rows: int, walks: int, quiet: bool) -> dict[str, Any]
     if not quiet:
         _step(out, "2", "plan", "what each way of paging costs, and which to take")
         for one in plans:
-            show_plan(one)
+            show_summary(one, str(pages_path))
         _step(out, "3", "measure", "the same pages run on the database: work counted, times taken")
         for found in studies:
             show_measurement(found.measurement)

@@ -6,7 +6,7 @@ import json
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -16,9 +16,11 @@ from vrelko.cli.options import (
     budget_option,
     copy_of,
     copy_option,
+    described_of,
     each,
     facts_option,
     json_option,
+    listing_options,
     opened,
     pages_arguments,
     plans_of,
@@ -44,6 +46,9 @@ _ORDER = (
     "demo",
 )
 """The order of work."""
+
+if TYPE_CHECKING:
+    from vrelko.planning.plan import Plan
 
 
 class _Group(click.Group):
@@ -157,7 +162,9 @@ def _survey_writes(
     is_flag=True,
     help="Try the indexes advised: on a copy (SQLite), or as hypothetical ones (with hypopg).",
 )
+@click.option("--details", is_flag=True, help="Print every number, finding and statement too.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print the ladders as CSV.")
+@listing_options
 @json_option
 def plan(
     pages: str,
@@ -168,23 +175,34 @@ def plan(
     no_run: bool,
     since: str | None,
     try_indexes: bool,
+    details: bool,
     as_csv: bool,
     as_json: bool,
+    **described: Any,
 ) -> None:
-    """Plan the listings of a pages file: what each strategy costs, and which to take.
+    """Plan listings: which strategy to take, which index to create, and what pages cost.
 
-    PAGES is a TOML file (see docs/pages-file.md); LISTING names some of its listings. The server is
-    asked by EXPLAIN how it reads each page, and a few pages are run and counted to check that. With
-    --facts no database is needed, and times are rough.
+    SOURCE is a pages file (see docs/pages-file.md), of which LISTING names some listings; or a
+    database URL or the path of an SQLite file, of which a TABLE or a --query is planned with no
+    file at all. The server is asked by EXPLAIN how it reads each page, and a few pages are run and
+    counted to check that. With --facts no database is needed, and times are rough.
     """
     from vrelko.cli.plan_diff import find_changes, read_plans, show_changes
+    from vrelko.cli.plan_summary import show_summary
     from vrelko.cli.plan_tables import show_plan
 
     if as_csv and (as_json or since):
         raise click.UsageError("--csv prints ladders alone: give it without --json and --since")
+    asked = described_of(described)
+
+    def show(one: Plan) -> None:
+        show_summary(one, pages, asked.words(listings))
+        if details:
+            show_plan(one)
+
     before = read_plans(since) if since else None
     plans = []
-    for loaded, one in plans_of(pages, listings, facts, thorough, budget_ms, not no_run):
+    for loaded, one in plans_of(pages, listings, facts, thorough, budget_ms, not no_run, asked):
         if try_indexes:
             from vrelko.measuring.index_trials import try_indexes as try_indexes_
 
@@ -202,9 +220,7 @@ def plan(
         changes = find_changes(before, [one.as_dict() for one in plans])
         print_result(changes, as_json, lambda: show_changes(changes))
     else:
-        print_result(
-            lambda: [one.as_dict() for one in plans], as_json, lambda: each(show_plan, plans)
-        )
+        print_result(lambda: [one.as_dict() for one in plans], as_json, lambda: each(show, plans))
 
 
 @main.command()
@@ -267,9 +283,15 @@ def sql(
 @pages_arguments
 @facts_option
 @budget_option
+@listing_options
 @json_option
 def measure(
-    pages: str, listings: Sequence[str], facts: str | None, budget_ms: int, as_json: bool
+    pages: str,
+    listings: Sequence[str],
+    facts: str | None,
+    budget_ms: int,
+    as_json: bool,
+    **described: Any,
 ) -> None:
     """Run the planned pages on the database: work counted, time taken, beside the estimates.
 
@@ -280,7 +302,8 @@ def measure(
     from vrelko.measuring.measure import measure as measure_
 
     results = []
-    for loaded, one in plans_of(pages, listings, facts, budget_ms=budget_ms):
+    asked = described_of(described)
+    for loaded, one in plans_of(pages, listings, facts, budget_ms=budget_ms, described=asked):
         with status(f"measuring {one.listing}"):
             results.append(measure_(loaded.engine, one, budget_ms=budget_ms))
     print_result(

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
     from sqlalchemy import Engine
 
+    from vrelko.pagesfile.described import Described
     from vrelko.pagesfile.load import Pages
     from vrelko.planning.plan import Plan
 
@@ -56,8 +57,55 @@ seed_option = click.option(
 
 def pages_arguments(command: F) -> F:
     """Take a pages file and some of its listings."""
-    named = click.argument("listings", nargs=-1, metavar="[LISTING]...")(command)
-    return click.argument("pages", type=click.Path(), metavar="PAGES")(named)
+    named = click.argument("listings", nargs=-1, metavar="[LISTING|TABLE]...")(command)
+    return click.argument("pages", type=click.Path(), metavar="SOURCE")(named)
+
+
+def listing_options(command: F) -> F:
+    """Take what describes a listing of a database that no pages file describes yet."""
+    for option in reversed(_LISTING_OPTIONS):
+        command = option(command)
+    return command
+
+
+_LISTING_OPTIONS = (
+    click.option(
+        "--order",
+        "orders",
+        multiple=True,
+        metavar="COLUMNS",
+        help="Order of a database's table: -created_at or a,-b; may be given several times.",
+    ),
+    click.option("--where", default="", metavar="SQL", help="Condition, with :named parameters."),
+    click.option("--size", type=click.IntRange(min=1), default=None, help="Rows per page."),
+    click.option(
+        "--param",
+        "params",
+        multiple=True,
+        metavar="NAME=VALUE",
+        help="Typical value of a parameter; may be given several times.",
+    ),
+    click.option(
+        "--query", default="", metavar="SQL", help="A SELECT, or a .sql file, instead of a table."
+    ),
+    click.option("--unique", multiple=True, metavar="COLUMN", help="Column that identifies a row."),
+)
+
+
+def described_of(given: dict[str, Any]) -> Described:
+    """Return what the listing options say, taken out of a command's arguments."""
+    from vrelko.pagesfile.described import Described
+
+    params = {}
+    for one in given.pop("params"):
+        name, equals, value = one.partition("=")
+        if not (name and equals):
+            raise PagesFileError(
+                f"--param {one!r} is not NAME=VALUE", "Write --param station=3", "source-options"
+            )
+        params[name] = value
+    named = ("orders", "where", "size", "query", "unique")
+    return Described(params=params, **{name: given.pop(name) for name in named})
 
 
 def plans_of(
@@ -67,11 +115,12 @@ def plans_of(
     thorough: bool = False,
     budget_ms: float = 2_000.0,
     run: bool = True,
+    described: Described | None = None,
 ) -> Iterator[tuple[Pages, Plan]]:
     """Yield a plan for each listing asked for, or for all of the file."""
-    from vrelko.pagesfile.load import load
+    from vrelko.pagesfile.described import Described, load_source
 
-    loaded = load(pages)
+    loaded, listings = load_source(pages, listings, described or Described())
     try:
         yield from _plans(loaded, pages, listings, facts, thorough, budget_ms, run)
     finally:

@@ -106,7 +106,13 @@ def load(path: str | Path, engine: Engine | None = None, *, pool: int | None = N
     DatabaseError.
     """
     file = Path(path)
-    model = read_model(file)
+    return load_model(file, read_model(file), engine, pool=pool)
+
+
+def load_model(
+    file: Path, model: PagesModel, engine: Engine | None = None, *, pool: int | None = None
+) -> Pages:
+    """Return the listings of a model; `file` is where it stands, for paths and messages."""
     facts = None
     if model.source.facts is not None and engine is None:
         facts = read_facts(file.parent / model.source.facts)

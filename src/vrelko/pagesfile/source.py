@@ -57,6 +57,17 @@ def read_model(file: Path) -> PagesModel:
         raise _explain(file, error) from None
 
 
+def is_pages_file(source: str) -> bool:
+    """Tell whether what a command was given is a pages file, rather than a database."""
+    if "://" in source:
+        return False
+    path = Path(source)
+    if path.suffix.lower() == ".toml" or not path.is_file():
+        return path.suffix.lower() not in (".db", ".sqlite", ".sqlite3")
+    with path.open("rb") as held:
+        return not held.read(len(_DATABASE)).startswith(_DATABASE)
+
+
 def _explain(file: Path, error: ValidationError) -> PagesFileError:
     """Return the first fault of a pages file as file, key, what was expected and what to write."""
     first = error.errors()[0]

@@ -1,0 +1,156 @@
+"""Listings that no file describes yet: a table or a query of a database."""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from vrelko.errors import PagesFileError
+from vrelko.pagesfile.load import Pages, load, load_model
+from vrelko.pagesfile.queries import read_query, read_where
+from vrelko.pagesfile.schema import PagesModel
+from vrelko.pagesfile.source import is_pages_file
+
+_NAME = re.compile(r"[^A-Za-z0-9_]+")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Described:
+    """What is said of a listing beside the name of its table.
+
+    `orders` and `where` as in a pages file and in SQL, `params` typical values by name, `query` a
+    SELECT instead of a table. `unique` names what identifies its rows.
+    """
+
+    orders: Sequence[str] = ()
+    where: str = ""
+    size: int | None = None
+    params: Mapping[str, str] = field(default_factory=dict)
+    query: str = ""
+    unique: Sequence[str] = ()
+
+    @property
+    def given(self) -> list[str]:
+        """The options that were given."""
+        named = {
+            "--order": self.orders, "--where": self.where, "--size": self.size,
+            "--param": self.params, "--query": self.query, "--unique": self.unique,
+        }  # fmt: skip
+        return [name for name, value in named.items() if value]
+
+    def words(self, tables: Sequence[str]) -> str:
+        """Return the arguments that say this again on a command line, "" where nothing was said."""
+        if not self.given:
+            return ""
+        parts = [*tables]
+        parts += [f"--order={one}" for one in self.orders]
+        parts += [f"--where={self.where}"] if self.where else []
+        parts += [f"--query={self.query}"] if self.query else []
+        parts += [f"--size={self.size}"] if self.size else []
+        parts += [f"--unique={one}" for one in self.unique]
+        parts += [f"--param={name}={value}" for name, value in self.params.items()]
+        return shlex.join(parts)
+
+
+def load_source(
+    source: str, names: Sequence[str], described: Described, *, pool: int | None = None
+) -> tuple[Pages, list[str]]:
+    """Return the listings of a pages file, or of tables or a query of a database, and their names.
+
+    `source`: a pages file, a database URL or the path of an SQLite file. Raises PagesFileError and
+    DatabaseError.
+    """
+    if is_pages_file(source):
+        if described.given:
+            raise PagesFileError(
+                f"{described.given[0]} describes a listing of a database, and {source!r} is a "
+                "pages file, which describes its own",
+                "Write it into the file, or name the database",
+                "source-options",
+            )
+        loaded = load(source, pool=pool)
+        return loaded, list(names or loaded)
+    if bool(described.query) == bool(names):
+        raise PagesFileError(
+            f"{source!r} is a database: say which of its tables, or give --query",
+            f"vrelko plan {source} TABLE --order=-created_at; `vrelko survey` lists the tables",
+            "source-table",
+        )
+    found = {}
+    for table in names:
+        found[_NAME.sub("_", table).strip("_") or "listing"] = _of_table(table, described)
+    if described.query:
+        found["query"] = _of_query(source, described)
+    data = {"source": {"url": _address(source)}, "listing": found}
+    try:
+        model = PagesModel.model_validate(data)
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(part) for part in first["loc"][2:])
+        raise PagesFileError(
+            f"the listing of {source!r} cannot be described so: {where}: {first['msg']}",
+            "Correct the option",
+            "source-options",
+        ) from error
+    loaded = load_model(Path("the command line"), model, pool=pool)
+    return loaded, list(loaded)
+
+
+def _of_table(table: str, described: Described) -> dict[str, Any]:
+    found: dict[str, Any] = {"table": table, "kind": "grid", "params": dict(described.params)}
+    if described.where:
+        found["where"] = read_where(described.where)
+    if described.orders:
+        found["orders"] = list(described.orders)
+    return {**found, **_shared(described)}
+
+
+def _of_query(source: str, described: Described) -> dict[str, Any]:
+    text = described.query
+    path = Path(text)
+    if len(text) < 300 and path.suffix.lower() == ".sql" and path.is_file():
+        text = path.read_text(encoding="utf-8")
+    read = read_query(text, _grammar(source))
+    orders = list(described.orders) or read.orders
+    found: dict[str, Any] = {"kind": "grid", "orders": orders, "params": dict(described.params)}
+    if read.table is not None:
+        found |= {"table": read.table, "columns": read.columns, "where": read.where}
+    else:
+        found |= {"sql": read.sql}
+    return {**found, **_shared(described)}
+
+
+def _shared(described: Described) -> dict[str, Any]:
+    found: dict[str, Any] = {"expose": True}
+    if described.size is not None:
+        found["sizes"] = {"default": described.size, "max": max(described.size, 200)}
+    if described.unique:
+        found["unique"] = list(described.unique)
+    return found
+
+
+def _address(source: str) -> str:
+    if "://" in source:
+        return source
+    return f"sqlite:///{Path(source).absolute()}"
+
+
+def _grammar(source: str) -> str:
+    scheme = source.partition("://")[0].partition("+")[0] if "://" in source else "sqlite"
+    return _GRAMMARS.get(scheme, "")
+
+
+_GRAMMARS = {
+    "sqlite": "sqlite",
+    "postgresql": "postgres",
+    "postgres": "postgres",
+    "mariadb": "mysql",
+    "mysql": "mysql",
+}
+"""What sqlglot calls the dialect that a URL begins with."""
