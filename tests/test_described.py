@@ -1,10 +1,24 @@
 """Listings that no file describes: a table or a query of a database, said on the command line."""
 
 import json
+import tomllib
+from datetime import datetime, timedelta
 
 import pytest
 from click.testing import CliRunner
-from sqlalchemy import text
+from sqlalchemy import (
+    Column,
+    DateTime,
+    ForeignKey,
+    Index,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    create_engine,
+    insert,
+    text,
+)
 
 import vrelko
 from vrelko.cli.main import main
@@ -73,7 +87,7 @@ def test_a_table_is_planned_measured_and_served_with_no_file(server, tmp_path):
     """As its rows are, whatever their case: on each engine."""
     if server.dialect.name == "sqlite":
         source = str(tmp_path / "bare.db")
-        engine = vrelko.engines.registry.create_engine(f"sqlite:///{source}")
+        engine = create_engine(f"sqlite:///{source}")
     else:
         source, engine = server.url.render_as_string(hide_password=False), server
     quote = engine.dialect.identifier_preparer.quote_identifier
@@ -133,3 +147,93 @@ def test_what_is_missing_or_too_much_is_said(larkmere_file, tmp_path):
     file = tmp_path / "page.sql"
     file.write_text("SELECT * FROM capture ORDER BY caught_at LIMIT 20")
     assert run("plan", larkmere_file, "--query", file).exit_code == 0
+
+
+def test_a_draft_loads_and_plans_at_once(server, tmp_path):
+    """Of each engine's catalog: a grid, parts, a feed, an export, choices; and what has no key."""
+    name = server.dialect.name
+    url = server.url.render_as_string(hide_password=False)
+    engine = server if name != "sqlite" else create_engine(f"sqlite:///{tmp_path / 'drafted.db'}")
+    meta = MetaData()
+    Table(
+        "draft_shelf",
+        meta,
+        Column("id", Integer, primary_key=True, autoincrement=False),
+        Column("name", String(20), nullable=False),
+    )
+    log = Table(
+        "draft_Log",
+        meta,
+        Column("id", Integer, primary_key=True, autoincrement=False),
+        Column("shelf", Integer, ForeignKey("draft_shelf.id"), nullable=False),
+        Column("at", DateTime, nullable=False),
+        Column("code", String(20), nullable=False),
+        Index("draft_by_shelf", "shelf", "at"),
+        Index("draft_by_at", "at"),
+    )
+    Table("draft_loose", meta, Column("a", Integer), Column("b", Integer))
+    meta.create_all(engine)
+    begin = datetime(2026, 1, 1)
+    shelves = [{"id": i, "name": f"shelf {i}"} for i in range(9)]
+    rows = [
+        {"id": i, "shelf": i % 9, "code": f"c{i}", "at": begin + timedelta(minutes=i)}
+        for i in range(2_000)
+    ]
+    try:
+        with engine.begin() as connection:
+            connection.execute(insert(meta.tables["draft_shelf"]), shelves)
+            connection.execute(insert(log), rows)
+        source = tmp_path / "drafted.db" if name == "sqlite" else url
+        file = tmp_path / "pages.toml"
+        for table in ("draft_Log", "draft_shelf", "draft_loose"):
+            drafted = run("draft", source, table, "-o", file)
+            assert drafted.exit_code == 0, drafted.output
+            assert "Next: vrelko plan" in drafted.stdout
+            if table == "draft_loose":
+                assert "nothing identifies its rows" in file.read_text()
+                continue
+            pages = vrelko.load(file)
+            kinds = {one: pages[one].kind for one in pages}
+            pages.close()
+            planned = run("plan", file)
+            assert planned.exit_code == 0, planned.output
+            assert planned.stdout.count("serve it by") == len(kinds)
+            if table == "draft_shelf":
+                assert kinds == {"draft_shelf": "choices"}
+            else:
+                assert kinds == {
+                    "draft_Log": "grid",
+                    "draft_Log_by_shelf": "grid",
+                    "draft_Log_feed": "feed",
+                    "draft_Log_export": "export",
+                }
+    finally:
+        meta.drop_all(engine)
+        engine.dispose()
+
+
+def test_a_draft_from_page_queries(larkmere_file, tmp_path):
+    file = tmp_path / "pages.sql"
+    file.write_text("""
+        -- the grid; its pages
+        SELECT id, ring FROM capture WHERE station_id = :s
+         ORDER BY caught_at DESC LIMIT 20 OFFSET 9;
+        SELECT count(*) FROM capture WHERE station_id = :s;
+        SELECT c.id, s.name AS station FROM capture c JOIN station s ON s.id = c.station_id
+         WHERE s.name <> 'a;b' ORDER BY id LIMIT 20;
+        UPDATE capture SET ring = 'x';
+    """)
+    drafted = run("draft", larkmere_file, "--from", file)
+    assert drafted.exit_code == 0, drafted.output
+    data = tomllib.loads(drafted.stdout)
+    assert set(data["listing"]) == {"capture_1", "query_3"}
+    assert data["listing"]["capture_1"]["orders"] == ["-caught_at"]
+    assert "pages by OFFSET today" in drafted.stdout
+    assert "counts rows: a listing's total does that" in drafted.stdout
+    assert "UPDATE is no query" in drafted.stdout
+    written = tmp_path / "pages.toml"
+    told = drafted.stdout.replace("unique = []", 'unique = ["id"]')
+    written.write_text(told.replace("# params = { s = … }", "expose = true\nparams = { s = 3 }"))
+    for name in ("capture_1", "query_3"):
+        planned = run("plan", written, name)
+        assert planned.exit_code == 0, planned.output

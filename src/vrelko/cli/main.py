@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from vrelko.cli.draft import draft
 from vrelko.cli.drift import anchors, drift, settle
 from vrelko.cli.files import write_text
 from vrelko.cli.options import (
@@ -34,6 +35,7 @@ from vrelko.cli.serve import serve
 from vrelko.errors import EXIT_STATUS, FactsError, VrelkoError, find_status
 
 _ORDER = (
+    "draft",
     "survey",
     "plan",
     "sql",
@@ -70,8 +72,9 @@ class _Group(click.Group):
 def main() -> None:
     """Plan, measure and serve the pages of large database tables.
 
-    The order of work: survey a database, describe its listings in a pages file, plan them, measure
-    them, see how they drift, report. `vrelko demo` does all of it on a made-up database.
+    The order of work: draft the listings of a database, plan them, measure them, see how they
+    drift, serve them. To begin: `vrelko plan DATABASE TABLE --order=-created_at` needs no file;
+    `vrelko draft DATABASE -o pages.toml` writes one; `vrelko demo` does all of it on made-up data.
 
     Exit status: 0 fine, 2 bad input, 3 trouble with the database.
     """
@@ -393,5 +396,5 @@ def _at_terminal() -> bool:
     return sys.stdin.isatty() and sys.stdout.isatty()
 
 
-for _command in (drift, settle, anchors, serve):
+for _command in (draft, drift, settle, anchors, serve):
     main.add_command(_command)

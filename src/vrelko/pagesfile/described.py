@@ -87,7 +87,7 @@ def load_source(
         found[_NAME.sub("_", table).strip("_") or "listing"] = _of_table(table, described)
     if described.query:
         found["query"] = _of_query(source, described)
-    data = {"source": {"url": _address(source)}, "listing": found}
+    data = {"source": {"url": address_for(source)}, "listing": found}
     try:
         model = PagesModel.model_validate(data)
     except ValidationError as error:
@@ -116,7 +116,7 @@ def _of_query(source: str, described: Described) -> dict[str, Any]:
     path = Path(text)
     if len(text) < 300 and path.suffix.lower() == ".sql" and path.is_file():
         text = path.read_text(encoding="utf-8")
-    read = read_query(text, _grammar(source))
+    read = read_query(text, grammar_of(source))
     orders = list(described.orders) or read.orders
     found: dict[str, Any] = {"kind": "grid", "orders": orders, "params": dict(described.params)}
     if read.table is not None:
@@ -135,13 +135,15 @@ def _shared(described: Described) -> dict[str, Any]:
     return found
 
 
-def _address(source: str) -> str:
+def address_for(source: str) -> str:
+    """Return the URL of what a command was given: a URL, or the path of an SQLite file."""
     if "://" in source:
         return source
     return f"sqlite:///{Path(source).absolute()}"
 
 
-def _grammar(source: str) -> str:
+def grammar_of(source: str) -> str:
+    """Return what sqlglot calls the dialect of a database."""
     scheme = source.partition("://")[0].partition("+")[0] if "://" in source else "sqlite"
     return _GRAMMARS.get(scheme, "")
 

@@ -1,0 +1,49 @@
+"""vrelko draft: a pages file to start from."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import click
+
+from vrelko.cli.files import write_text
+from vrelko.cli.options import opened, status
+
+
+@click.command()
+@click.argument("database", metavar="DATABASE")
+@click.argument("tables", nargs=-1, metavar="[TABLE]...")
+@click.option(
+    "--from",
+    "queries",
+    type=click.File("r", encoding="utf-8"),
+    metavar="FILE.sql",
+    help="Draft from the page queries of a file, or of stdin (-), instead of the tables.",
+)
+@click.option("-o", "--output", metavar="FILE", help="Write it to a file instead of stdout.")
+def draft(database: str, tables: Sequence[str], queries: click.File, output: str | None) -> None:
+    """Write a commented pages file to start from.
+
+    DATABASE is a URL or the path of an SQLite file. Listings are proposed from keys, indexes,
+    columns and statistics, of each TABLE or of all; nothing is scanned. With --from each query that
+    can be read becomes a listing, and what cannot be read is said.
+    """
+    from vrelko.pagesfile.described import address_for, grammar_of
+    from vrelko.pagesfile.draft import draft_pages, draft_queries
+    from vrelko.surveying.survey import survey
+
+    source = address_for(database)
+    with opened(database) as engine:
+        if queries is not None:
+            text = draft_queries(queries.read(), source, grammar_of(database))  # type: ignore[attr-defined]
+        else:
+            with status("surveying"):
+                facts = survey(engine, list(tables) or None)
+            text = draft_pages(engine, facts, source)
+    if output is None:
+        click.echo(text, nl=False)
+        return
+    write_text(output, text)
+    count = text.count("[listing.")
+    click.echo(f"{count} listings written to {output}\nNext: vrelko plan {Path(output)}")
