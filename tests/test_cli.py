@@ -175,7 +175,7 @@ def test_tables_of_single_commands(demo):
     pages = demo[0] / "pages.toml"
     assert "needs paging" in run("survey", demo[0] / "larkmere.db").stdout
     summary = run("plan", pages, "station_grid").stdout.splitlines()
-    assert summary[1].startswith("station_grid: serve it by keyset, and create 1 index")
+    assert summary[1].startswith("station_grid: serve it by keyset, create 1 index")
     assert len(summary) < 30
     assert not any("SELECT" in line for line in summary)
     details = run("plan", pages, "station_grid", "--details").stdout

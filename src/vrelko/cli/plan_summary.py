@@ -35,9 +35,11 @@ def show_summary(plan: Plan, source: str = "PAGES", again: str = "") -> None:
     out.print(_verdict(plan))
     for line in list(_reasons(plan))[:_MOST_REASONS]:
         out.print(Text("  • " + line))
+    out.print()
     _show_strategies(out, plan)
     _show_indexes(out, plan)
     _show_findings(out, plan)
+    out.print()
     names = f"{source} {again or plan.listing}"
     out.print(f"[dim]Next: vrelko measure {names} · vrelko plan {names} --details[/]")
 
@@ -46,19 +48,20 @@ def _verdict(plan: Plan) -> Text:
     """Return the one line that says what to do, and what it saves."""
     judged, strategy = plan.judgement, plan.verdict.strategy
     best = _best(plan)
-    todo = f"{plan.listing}: serve it by {strategy}"
+    todo = [f"serve it by {strategy}"]
     count = len(plan.indexes)
     outlook = judged.outlook
     if count:
-        todo += f", and create {count} index{'es' if count > 1 else ''}"
+        todo.append(f"create {count} index{'es' if count > 1 else ''}")
     if outlook is not None and "total counted once per walk" in outlook.done:
-        todo += ", and count its total once per walk"
+        todo.append("count its total once per walk")
+    head = f"{plan.listing}: {', '.join(todo)}"
     now = f"{render_ms(best.mean_ms)} ms per page"
     if outlook is not None:
         saved = f"{render_ms(best.mean_ms)} → {render_ms(outlook.mean_ms)} ms per page"
         then = f" (then by {outlook.strategy})" if outlook.strategy != strategy else ""
-        return Text.assemble((todo, "bold green"), f": {saved}{then}.")
-    return Text.assemble((todo, "bold green"), f": {now}, {render_ms(best.burden.p95_ms)} at p95.")
+        return Text.assemble((head, "bold"), f": {saved}{then}.")
+    return Text.assemble((head, "bold"), f": {now}, {render_ms(best.burden.p95_ms)} at p95.")
 
 
 def _reasons(plan: Plan) -> Iterator[str]:
@@ -129,6 +132,8 @@ def _rare(mean: float) -> str:
 
 
 def _show_indexes(out: Console, plan: Plan) -> None:
+    if plan.indexes:
+        out.print()
     for advice in plan.indexes:
         saves = f"{render_ms(advice.before_ms)} → {render_ms(advice.after_ms)} ms per page"
         out.print(Text.assemble((advice.sql + ";", "bold"), f"  -- {saves}"), soft_wrap=True)
@@ -138,6 +143,8 @@ def _show_findings(out: Console, plan: Plan) -> None:
     shown = {advice.sql for advice in plan.indexes}
     found = [one for one in plan.findings if one.fix not in shown]
     found.sort(key=lambda one: _RANKS.index(one.kind))
+    if found:
+        out.print()
     for one in found[:_MOST_FINDINGS]:
         line = Text.assemble((f"{one.kind}: ", _KINDS[one.kind]), f"{one.about}: {one.evidence}")
         line.truncate(max(out.width - len(one.code) - 4, 40), overflow="ellipsis")
