@@ -53,7 +53,7 @@ def test_the_demo_does_the_whole_job(demo):
         "count-each-request",
         "CREATE INDEX",
         "3 · measure",
-        "counted are steps",
+        "Work is counted in steps",
         "readers at once",
         "4 · drift",
         "as simulated",

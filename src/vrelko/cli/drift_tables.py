@@ -30,7 +30,14 @@ def show_drift(drift: Drift) -> None:
         f"{drift.dwell_s:.3g} s a page, {drift.simulated[0].walks:,} {drawn}"
         + (f", {walks} replayed on a copy" if walks else "")
     )
-    out.print(_suffered(drift), "")
+    for sentence in drift.sentences:
+        out.print(sentence)
+    out.print("", _suffered(drift))
+    out.print(
+        "[dim]Per walk: repeats are rows seen twice, misses rows never seen though they were there "
+        "all along, unseen new rows, dodges rows that moved behind the reader, outdated rows shown "
+        "as they were.[/]\n"
+    )
     if not all(one.holds for one in drift.expected):
         out.print(
             "? more rows land ahead in a dwell than a page holds: readers see ever newer rows, "
@@ -42,8 +49,6 @@ def show_drift(drift: Drift) -> None:
         out.print(pages, "")
     _show_replayed(out, drift)
     _show_crowded(out, drift)
-    for sentence in drift.sentences:
-        out.print(sentence)
 
 
 def _suffered(drift: Drift) -> Table:

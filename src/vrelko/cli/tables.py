@@ -113,17 +113,17 @@ def show_measurement(measurement: Measurement) -> None:
     """Print a measurement: estimate, count and ratio for each page."""
     out = console()
     unit = measurement.unit
-    out.print(f"\n[bold]{measurement.listing}[/] measured; counted are {unit}")
+    out.print(f"\n{_held(measurement)} Work is counted in {unit}.")
     table = make_table(
         "strategy",
         ">page",
         ">rows",
-        ">expected",
-        ">counted",
+        ">estimated",
+        ">measured",
         ">ratio",
-        ">ms expected",
+        ">ms estimated",
         ">90 % interval",
-        ">ms",
+        ">ms measured",
         ">ratio",
     )
     last = ""
@@ -157,6 +157,28 @@ def show_measurement(measurement: Measurement) -> None:
     out.print(memory)
     for note in measurement.notes:
         out.print(f"note: {note}")
+
+
+_HELD = 0.8  # of the pages within their interval; nine in ten are meant to be
+
+
+def _held(measurement: Measurement) -> str:
+    """Return whether the plan held, and where it was furthest off."""
+    pages = measurement.pages
+    inside = sum(page.inside for page in pages)
+    held = "the plan held" if inside >= _HELD * len(pages) else "the plan did not hold"
+    said = (
+        f"[bold]{measurement.listing}: {held}[/]. {inside} of {len(pages)} pages took a time "
+        "within their 90 % interval."
+    )
+    if pages:
+        worst = max(pages, key=lambda one: max(one.ms_ratio, 1 / max(one.ms_ratio, 1e-9)))
+        place = "all rows" if worst.strategy == "whole" else f"page {worst.page:,}"
+        said += (
+            f" Furthest off: {worst.strategy}, {place}, estimated {render_ms(worst.time.ms)} ms, "
+            f"measured {render_ms(worst.ms)}."
+        )
+    return said
 
 
 def make_table(*titles: str) -> Table:
