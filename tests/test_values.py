@@ -2,29 +2,22 @@
 
 import enum
 import uuid
-from datetime import UTC, date, datetime, time, timedelta
-from decimal import Decimal
+from datetime import UTC, datetime, timedelta
 
 import pytest
 from sqlalchemy import (
     JSON,
-    BigInteger,
     Boolean,
     Column,
-    Date,
     DateTime,
     Double,
     Enum,
     Float,
     Integer,
     Interval,
-    LargeBinary,
     MetaData,
-    Numeric,
-    SmallInteger,
     String,
     Table,
-    Time,
     TypeDecorator,
     Uuid,
     bindparam,
@@ -32,8 +25,7 @@ from sqlalchemy import (
     select,
     text,
 )
-from sqlalchemy.dialects import mysql, postgresql
-from sqlalchemy.types import REAL
+from sqlalchemy.dialects import postgresql
 
 from exposed import Listing
 from vrelko import Sizes, Spot
@@ -81,43 +73,20 @@ NASTY = [
 ]
 ALL = ("sqlite", "postgresql", "mariadb")
 TYPES = {
-    "int": (Integer, lambda i: i % 7 - 3, ALL),
-    "small": (SmallInteger, lambda i: i % 5, ALL),
-    "big": (BigInteger, lambda i: [2**63 - 1, -(2**63), 2**53 + 1, 2**53, i][i % 5], ALL),
-    "double": (Double, floats, ALL),
-    "real": (REAL, floats, ("postgresql",)),
-    "float": (mysql.FLOAT, floats, ("mariadb",)),
     "generic float": (Float, floats, ALL),
-    "decimal": (Numeric(10, 2), lambda i: Decimal(i % 9) / 4, ALL),
-    "long decimal": (Numeric(30, 12), lambda i: Decimal(i % 9) / 7, ("postgresql", "mariadb")),
     "text": (String(20), lambda i: NASTY[i % len(NASTY)], ALL),
-    "collated": (
-        String(20).with_variant(postgresql.VARCHAR(20, collation="en-x-icu"), "postgresql")
-        .with_variant(mysql.VARCHAR(20, collation="utf8mb4_general_ci"), "mariadb")
-        .with_variant(String(20, collation="NOCASE"), "sqlite"),
-        lambda i: NASTY[i % len(NASTY)], ALL,
-    ),
-    "bytes": (LargeBinary, lambda i: [b"", b"\x00", b"\xff\x00", b"a"][i % 4], ALL),
     "boolean": (Boolean, lambda i: i % 3 == 0, ALL),
-    "date": (Date, lambda i: date(2026, 1 + i % 5, 3), ALL),
-    "datetime": (
-        DateTime().with_variant(mysql.DATETIME(fsp=6), "mariadb"),
-        lambda i: datetime(2026, 3, 1, 5, 0, 0, i % 4 * 7), ALL,
-    ),
-    "datetime(0)": (
-        DateTime, lambda i: datetime(2026, 3, 1, 5, 0, i % 3, 700_000), ("mariadb", "sqlite"),
-    ),
     "zoned": (
         DateTime(timezone=True),
         lambda i: datetime(2026, 3, 1, 5, i % 4, tzinfo=UTC), ("postgresql",),
     ),
-    "time": (Time, lambda i: time(i % 4, 30), ALL),
     "interval": (Interval, lambda i: timedelta(days=i % 4, seconds=i % 3, microseconds=5), ALL),
     "uuid": (Uuid, lambda i: uuid.UUID(int=(i % 6) * 2**100 + i % 2), ALL),
     "enum": (Enum(Colour), lambda i: list(Colour)[i % 3], ALL),
     "enum as text": (Enum(Colour, native_enum=False), lambda i: list(Colour)[i % 3], ALL),
     "decorated": (Shouted, lambda i: f"v{i % 5}", ALL),
 }  # fmt: skip
+"""Types that a model has of its own; those that databases store are in `stored.py`."""
 
 
 def walk(listing, connection):
