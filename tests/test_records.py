@@ -3,6 +3,7 @@
 import importlib
 import json
 import pkgutil
+import re
 from dataclasses import MISSING, fields, replace
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
@@ -12,9 +13,11 @@ import pytest
 from sqlalchemy import bindparam, select
 from sqlalchemy.dialects.mysql.pymysql import MySQLDialect_pymysql
 
+import schemas_doc
 import vrelko
 from vrelko.core import strategies
 from vrelko.core.cost import model
+from vrelko.core.cost.rates import PRIORS
 from vrelko.core.drift.expectation import WAYS, Stream, expect_drift
 from vrelko.core.strategies import RECORDS, SERVED, STRATEGIES, StrategyRecord
 from vrelko.core.workload import Landing
@@ -180,3 +183,35 @@ def test_each_type_of_key_is_written_read_bound_shown_and_described():
         shown = json.loads(to_json(value))
         wanted = {"boolean": bool, "integer": int, "number": float, "string": str}
         assert type(shown) is wanted[_SCHEMAS[kind]["type"]]
+
+
+def test_every_field_of_json_output_is_written_down(larkmere):
+    """In docs/schemas.md, whose lists of fields are those of the records."""
+    assert schemas_doc.written() == schemas_doc.render(), "run: python tests/schemas_doc.py"
+    listing = GRID.with_workload(vrelko.Workload(params={"station": 3}))
+    plan = vrelko.plan(listing, engine=larkmere)
+    with larkmere.connect() as connection:
+        page = listing.read(connection, params={"station": 3})
+    documents = (
+        json.loads(plan.facts.to_json()),
+        json.loads(plan.to_json()),
+        vrelko.measure(larkmere, plan).as_dict(),
+        vrelko.drift(plan, walks=1, simulations=5).as_dict(),
+        {name: value for name, value in page.as_dict().items() if name != "rows"},
+    )
+    known = set(re.findall(r"[A-Za-z_]\w*", schemas_doc.PAGE.read_text(encoding="utf-8")))
+    own = {*STRATEGIES, *WAYS, *PRIORS["sqlite"], "station", *plan.facts.server.settings}
+    for document in documents:
+        missing = {name for name in names_in(document) if name not in known | own}
+        assert not missing, document["schema"]
+
+
+def names_in(data):
+    """The names of fields anywhere in plain data."""
+    if isinstance(data, dict):
+        for name, value in data.items():
+            yield name
+            yield from names_in(value)
+    elif isinstance(data, (list, tuple)):
+        for value in data[:5]:
+            yield from names_in(value)
