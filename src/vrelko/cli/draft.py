@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import json
+import tomllib
 from collections.abc import Sequence
 from pathlib import Path
 
 import click
 
 from vrelko.cli.files import write_text
-from vrelko.cli.options import opened, status
+from vrelko.cli.options import json_option, opened, status
 
 
 @click.command()
@@ -22,7 +24,14 @@ from vrelko.cli.options import opened, status
     help="Draft from the page queries of a file, or of stdin (-), instead of the tables.",
 )
 @click.option("-o", "--output", metavar="FILE", help="Write it to a file instead of stdout.")
-def draft(database: str, tables: Sequence[str], queries: click.File, output: str | None) -> None:
+@json_option
+def draft(
+    database: str,
+    tables: Sequence[str],
+    queries: click.File,
+    output: str | None,
+    as_json: bool,
+) -> None:
     """Write a commented pages file to start from.
 
     DATABASE is a URL or the path of an SQLite file. Listings are proposed from keys, indexes,
@@ -41,9 +50,14 @@ def draft(database: str, tables: Sequence[str], queries: click.File, output: str
             with status("surveying"):
                 facts = survey(engine, list(tables) or None)
             text = draft_pages(engine, facts, source)
-    if output is None:
+    if as_json:
+        found = tomllib.loads(text)
+        click.echo(json.dumps({"text": text, **found}, indent=2, ensure_ascii=False))
+    elif output is None:
         click.echo(text, nl=False)
+    if output is None:
         return
     write_text(output, text)
     count = text.count("[listing.")
-    click.echo(f"{count} listings written to {output}\nNext: vrelko plan {Path(output)}")
+    if not as_json:
+        click.echo(f"{count} listings written to {output}\nNext: vrelko plan {Path(output)}")

@@ -193,13 +193,14 @@ def plan(
     from vrelko.cli.plan_diff import find_changes, read_plans, show_changes
     from vrelko.cli.plan_summary import show_summary
     from vrelko.cli.plan_tables import show_plan
+    from vrelko.pagesfile.described import without_password
 
     if as_csv and (as_json or since):
         raise click.UsageError("--csv prints ladders alone: give it without --json and --since")
     asked = described_of(described)
 
     def show(one: Plan) -> None:
-        show_summary(one, pages, asked.words(listings))
+        show_summary(one, without_password(pages), asked.words(listings))
         if details:
             show_plan(one)
 

@@ -10,6 +10,8 @@ from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
+from sqlalchemy.engine import make_url
+from sqlalchemy.exc import ArgumentError
 
 from vrelko.errors import PagesFileError
 from vrelko.pagesfile.load import Pages, load, load_model
@@ -78,8 +80,8 @@ def load_source(
         return loaded, list(names or loaded)
     if bool(described.query) == bool(names):
         raise PagesFileError(
-            f"{source!r} is a database: say which of its tables, or give --query",
-            f"vrelko plan {source} TABLE --order=-created_at; `vrelko survey` lists the tables",
+            f"{without_password(source)!r} is a database: say which of its tables, or give --query",
+            "vrelko plan DATABASE TABLE --order=-created_at; `vrelko survey` lists the tables",
             "source-table",
         )
     found = {}
@@ -93,8 +95,9 @@ def load_source(
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"][2:])
+        shown = without_password(source)
         raise PagesFileError(
-            f"the listing of {source!r} cannot be described so: {where}: {first['msg']}",
+            f"the listing of {shown!r} cannot be described so: {where}: {first['msg']}",
             "Correct the option",
             "source-options",
         ) from error
@@ -140,6 +143,16 @@ def address_for(source: str) -> str:
     if "://" in source:
         return source
     return f"sqlite:///{Path(source).absolute()}"
+
+
+def without_password(source: str) -> str:
+    """Return what a command was given as it may be shown."""
+    if "://" not in source:
+        return source
+    try:
+        return make_url(source).render_as_string(hide_password=True)
+    except (ArgumentError, ValueError):
+        return source.partition("://")[0] + "://…"
 
 
 def grammar_of(source: str) -> str:

@@ -13,6 +13,7 @@ from vrelko.core.facts import Facts, TableFacts
 from vrelko.core.listing_drafts import ListingDraft, draft_listings
 from vrelko.engines.registry import database_errors
 from vrelko.errors import PagesFileError
+from vrelko.pagesfile.described import without_password
 from vrelko.pagesfile.queries import read_query
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
@@ -77,10 +78,17 @@ def draft_queries(text: str, source: str, grammar: str) -> str:
 
 
 def _head(source: str) -> str:
+    shown = without_password(source)
+    if shown != source:
+        where = (
+            f'url_env = "DATABASE_URL"   # {shown}: the variable that holds it, password and all'
+        )
+    else:
+        where = f"url = {json.dumps(source)}"
     return (
         "# A pages file to start from: change it as you like, then run `vrelko plan` with it.\n"
         "# What each key means: docs/pages-file.md\n\n"
-        f"[source]\nurl = {json.dumps(source)}\n"
+        f"[source]\n{where}\n"
     )
 
 
