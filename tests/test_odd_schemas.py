@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import json
+
 import pytest
+from click.testing import CliRunner
 from sqlalchemy import MetaData, Table, create_engine, event, func, select, text
 from starlette.testclient import TestClient
 
 import vrelko
 from vrelko import Listing, Sizes
+from vrelko.cli.main import main
 from vrelko.core.identifiers import plain_name, quote
 from vrelko.errors import DatabaseError, OrderError
 from vrelko.web import make_app
@@ -212,13 +216,8 @@ strategy = 'offset'
 
 def test_odd_tables_over_http(odd, tmp_path):
     """By links and numbers, as HTML and CSV, from a pages file, as `serve` does."""
-    if odd.dialect.name == "sqlite":
-        file = tmp_path / "odd.db"
-        with odd.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
-            connection.execute(text(f"VACUUM INTO '{file}'"))
-        url = f"sqlite:///{file}"
-    else:
-        url = odd.url.render_as_string(hide_password=False)
+    source = file_of(odd, tmp_path)
+    url = f"sqlite:///{source}" if odd.dialect.name == "sqlite" else source
     written = PAGES.format(
         source=f"url = {url!r}", id=odd.dialect.identifier_preparer.quote_identifier("Id")
     )
@@ -265,3 +264,28 @@ def test_tables_of_an_attached_database_are_served(tmp_path):
         assert sum(len(page) for page in listing.walk(connection)) == 3_000
     with pytest.raises(DatabaseError, match="attached databases are served"):
         vrelko.plan(listing, engine=engine)
+
+
+def test_a_draft_of_odd_tables_loads_and_plans(odd, tmp_path):
+    """Of all tables there are: mixed case, views, keyless ones, an empty one, another schema's."""
+    file = tmp_path / "pages.toml"
+    source = file_of(odd, tmp_path)
+    drafted = CliRunner().invoke(main, ["draft", str(source), "-o", str(file)])
+    assert drafted.exit_code == 0, drafted.output
+    planned = CliRunner().invoke(main, ["plan", str(file), "--no-run", "--json"])
+    assert planned.exit_code == 0, planned.output
+    rows = {one["listing"]: one["rows"] for one in json.loads(planned.stdout)}
+    assert rows["Order"] == rows["Order_export"] == rows["keyless"] == 3_000
+    assert rows["bare"] == 0
+    view = CliRunner().invoke(main, ["draft", str(source), "some_rows"])
+    assert "some_rows: nothing identifies its rows" in view.stdout
+
+
+def file_of(engine, folder):
+    """An address that a command can open: SQLite's database in memory is written to a file."""
+    if engine.dialect.name != "sqlite":
+        return engine.url.render_as_string(hide_password=False)
+    file = folder / "odd.db"
+    with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+        connection.execute(text(f"VACUUM INTO '{file}'"))
+    return file

@@ -6,6 +6,7 @@ import json
 import tomllib
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TextIO
 
 import click
 
@@ -28,7 +29,7 @@ from vrelko.cli.options import json_option, opened, status
 def draft(
     database: str,
     tables: Sequence[str],
-    queries: click.File,
+    queries: TextIO | None,
     output: str | None,
     as_json: bool,
 ) -> None:
@@ -38,14 +39,16 @@ def draft(
     columns and statistics, of each TABLE or of all; nothing is scanned. With --from each query that
     can be read becomes a listing, and what cannot be read is said.
     """
-    from vrelko.pagesfile.described import address_for, grammar_of
+    from vrelko.pagesfile.described import address_for
     from vrelko.pagesfile.draft import draft_pages, draft_queries
     from vrelko.surveying.survey import survey
 
+    if tables and queries is not None:
+        raise click.UsageError("--from drafts from queries: give it without tables")
     source = address_for(database)
     with opened(database) as engine:
         if queries is not None:
-            text = draft_queries(queries.read(), source, grammar_of(database))  # type: ignore[attr-defined]
+            text = draft_queries(engine, queries.read(), source)
         else:
             with status("surveying"):
                 facts = survey(engine, list(tables) or None)

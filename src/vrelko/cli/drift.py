@@ -10,9 +10,11 @@ import click
 
 from vrelko.cli.options import (
     copy_option,
+    described_of,
     each,
     facts_option,
     json_option,
+    listing_options,
     opened,
     pages_arguments,
     plans_of,
@@ -73,6 +75,7 @@ if TYPE_CHECKING:
     metavar="WHAT",
     help="What that parameter carries: page, offset or cursor.",
 )
+@listing_options
 @json_option
 def drift(
     pages: str,
@@ -90,6 +93,7 @@ def drift(
     log_parameter: str,
     log_means: str,
     as_json: bool,
+    **described: Any,
 ) -> None:
     """Tell what readers suffer while rows change: expected, simulated, replayed on a copy.
 
@@ -103,7 +107,8 @@ def drift(
 
     question = log_parameter, log_means, log_path
     results, logs = [], []
-    for loaded, one in plans_of(pages, listings, facts):
+    asked = described_of(described)
+    for loaded, one in plans_of(pages, listings, facts, described=asked):
         if access_log:
             log = _readers_from(access_log, question, one)
             one = one.with_readers(log.readers)

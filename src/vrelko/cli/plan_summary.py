@@ -74,9 +74,9 @@ def _reasons(plan: Plan) -> Iterator[str]:
             f"Order {slow} takes {render_ms(costs[slow])} ms per page, "
             f"{fast} {render_ms(costs[fast])}."
         )
-    if not _changes(plan):
-        yield "No changes are described, so the table is taken as static."
     steady = not _changes(plan)
+    if steady:
+        yield "No changes are described, so the table is taken as static."
     for reason in sorted(plan.verdict.reasons, key=lambda one: "repeats" not in one):
         if steady and "repeats" in reason:
             continue
@@ -96,10 +96,12 @@ def _show_strategies(out: Console, plan: Plan) -> None:
     judged, changes = plan.judgement, _changes(plan)
     suffered = (">repeats", ">misses") if changes else ()
     table = make_table("strategy", ">page 1", ">usual", ">last page", *suffered, "meets the needs")
-    by_rank = sorted(plan.candidates, key=lambda one: (one.strategy in plan.verdict.refused,
-                                                       one.mean_ms))  # fmt: skip
-    for one in by_rank:
-        refused = plan.verdict.refused.get(one.strategy)
+    best, fitting = plan.verdict.strategy, plan.verdict.fitting
+    ranked = sorted(
+        plan.candidates,
+        key=lambda one: (one.strategy != best, one.strategy not in fitting, one.mean_ms),
+    )
+    for one in ranked:
         repeats, misses = _rare(one.drift.repeats), _rare(one.drift.misses)
         table.add_row(
             one.strategy,
@@ -107,7 +109,7 @@ def _show_strategies(out: Console, plan: Plan) -> None:
             render_ms(one.mean_ms),
             render_ms(one.ladder[-1].time.ms),
             *((repeats, misses) if changes else ()),
-            "yes" if refused is None else "no",
+            "yes" if one.strategy in plan.verdict.fitting else "no",
             style="bold" if one.strategy == plan.verdict.strategy else None,
         )
     out.print(table)

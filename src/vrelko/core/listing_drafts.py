@@ -32,7 +32,6 @@ class ListingDraft:
     filters: Mapping[str, str] = field(default_factory=dict)
     search: str | None = None
     orders: tuple[str, ...] = ()
-    unique: tuple[str, ...] = ()
     params: Mapping[str, str] = field(default_factory=dict)
 
 
@@ -44,7 +43,7 @@ def draft_listings(table: TableFacts, references: frozenset[str]) -> Iterator[Li
     key = _key_of(table)
     if not key:
         return
-    if table.rows <= SMALL_ROWS:
+    if 0 < table.rows <= SMALL_ROWS:  # an empty table may grow into anything
         yield _choices(table, key)
         return
     yield _grid(table, key, references)
@@ -96,7 +95,7 @@ def _grid(table: TableFacts, key: tuple[str, ...], references: frozenset[str]) -
         name=table.bare_name,
         kind="grid",
         table=table.name,
-        why=f"{table.rows:,.0f} rows need paging",
+        why=f"{table.rows:,.0f} rows need paging" if table.rows else "empty so far",
         orders=tuple(dict.fromkeys(orders)),
         filters={name: f":{name}" for name in filters},
         search=search,

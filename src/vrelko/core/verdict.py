@@ -57,7 +57,8 @@ class Candidate:
 class Verdict:
     """The strategy to take, its reasons, and for every other one why not.
 
-    `runner_up` is the next cheapest that fits, at `behind` times the cost. Where none fits,
+    `fitting` are the strategies that meet every need, whatever they cost; `runner_up` is the next
+    cheapest of them, at `behind` times the cost. Where none fits,
     `give_up` says which need stands in the way of which strategy.
     """
 
@@ -68,6 +69,7 @@ class Verdict:
     runner_up: Strategy | None = None
     behind: float | None = None
     give_up: tuple[str, ...] = ()
+    fitting: tuple[Strategy, ...] = ()
 
 
 def decide(candidates: Sequence[Candidate], outline: Outline, rows: float, needs: Needs) -> Verdict:
@@ -98,6 +100,7 @@ def decide(candidates: Sequence[Candidate], outline: Outline, rows: float, needs
         runner_up=second.strategy if second else None,
         behind=second.mean_ms / best.mean_ms if second and best.mean_ms > 0 else None,
         give_up=give_up,
+        fitting=tuple(one.strategy for one in fitting),
     )
 
 

@@ -38,8 +38,9 @@ class Reader:
         The values are sent with the EXPLAIN, so the optimizer sees them as it does literals. None
         where the table is not read by itself.
         """
-        asked = engine_of(self.lender).read_path
-        return self._whole(asked(self.lender, statement, params, self.names, self.parts))
+        engine = engine_of(self.lender)
+        found = engine.explained(self.lender, statement, params)
+        return self._whole(engine.path_in(found, self.names, self.parts))
 
     def deferred(
         self, statement: Select[Any], params: Mapping[str, Any]
@@ -48,8 +49,9 @@ class Reader:
 
         The second is None where each is sought by its key.
         """
-        asked = engine_of(self.lender).read_deferred
-        keys, by_key = asked(self.lender, statement, params, self.names, self.parts)
+        engine = engine_of(self.lender)
+        found = engine.explained(self.lender, statement, params)
+        keys, by_key = engine.deferred_in(found, self.names, self.parts)
         return self._whole(keys), self._whole(by_key)
 
     def _whole(self, seen: Seen | None) -> Seen | None:

@@ -7,7 +7,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Engine, Select, Table
+from sqlalchemy import Connection, Engine, Select, Table, event
 from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import DBAPIError
 
@@ -15,6 +15,7 @@ from vrelko.core.access import Seen
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.index import IndexFacts
 from vrelko.core.stored import Stored
+from vrelko.engines.explain import explain
 from vrelko.engines.reads import Reads
 
 Names = frozenset[str]
@@ -28,7 +29,8 @@ class EngineRecord:
 
     No part has a default: a record without one cannot be made. `dialects` are SQLAlchemy's names
     of it, `drivers` the driver that each short form of a URL means, `driver_module` what
-    the extra of the same name installs.
+    the extra of the same name installs. `grammar` is what sqlglot calls its SQL;
+    `folds_names`: names without quotes are lower-cased.
     """
 
     name: str
@@ -38,6 +40,8 @@ class EngineRecord:
     drivers: Mapping[str, str]
     driver_module: str
     url_form: str
+    grammar: str
+    folds_names: bool
 
     # What the catalog says of tables.
     read_indexes: Callable[[Any, Table, Dialect], list[IndexFacts]]
@@ -49,8 +53,9 @@ class EngineRecord:
     capabilities_for: Callable[[Any, Sequence[Table], Dialect], tuple[Capabilities, bool]]
 
     # What it says of statements.
-    read_path: Callable[[Any, Select[Any], Mapping[str, Any], Names, Parts], Seen | None]
-    read_deferred: Callable[[Any, Select[Any], Mapping[str, Any], Names, Parts], Paths]
+    explained: Callable[[Any, Select[Any], Mapping[str, Any]], Any]
+    path_in: Callable[[Any, Names, Parts], Seen | None]
+    deferred_in: Callable[[Any, Names, Parts], Paths]
     read_parts: Callable[[Any, str], dict[str, str]]
     estimate_rows: Callable[[Any, Select[Any], Mapping[str, Any], Table | None], int | None]
 
@@ -66,6 +71,11 @@ class EngineRecord:
     # How it is opened.
     check_url: Callable[[Any], None]
     forbid_writes: Callable[[Engine], None]
+
+
+def explained_rows(lender: Any, statement: Select[Any], params: Mapping[str, Any]) -> Any:
+    """Return the rows of an EXPLAIN, of engines that answer with a table."""
+    return lender.execute(explain(statement), params).mappings().all()
 
 
 def no_functions(connection: Any, names: Sequence[str]) -> tuple[set[str], set[str]]:
@@ -93,3 +103,18 @@ def kinds_of(connection: Any, probe: Select[Any], values: Mapping[str, Any]) -> 
     description = result.cursor.description if result.cursor is not None else ()
     result.close()
     return [column[1] for column in description]
+
+
+def forbid_writes_by(statement: str, commits: bool = False) -> Callable[[Engine], None]:
+    """Return what makes every transaction of an engine's connections read-only, by a statement."""
+
+    def forbid(engine: Engine) -> None:
+        @event.listens_for(engine, "connect")
+        def _set(connection: Any, _record: Any) -> None:
+            cursor = connection.cursor()
+            cursor.execute(statement)
+            cursor.close()
+            if commits:
+                connection.commit()
+
+    return forbid

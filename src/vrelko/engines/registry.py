@@ -136,6 +136,18 @@ def check_served(dialect: Dialect) -> None:
         raise _unserved(name)
 
 
+def record_for(address: str) -> EngineRecord:
+    """Return the record of the engine that a URL, or the path of an SQLite file, is for.
+
+    Raises DatabaseError.
+    """
+    name = read_url(address).get_backend_name()
+    if name not in _BY_DIALECT:
+        capabilities_of(name)
+        raise _unserved(name)
+    return _BY_DIALECT[name]
+
+
 def _unserved(name: str) -> DatabaseError:
     return DatabaseError(
         f"the engine {name!r} is not served",
@@ -153,11 +165,8 @@ def open_database(
     at most; `pool_wait_s`: seconds to wait for one of them. A connection that went away meanwhile
     is replaced before it is used. Errors show no parameters. Raises DatabaseError.
     """
-    url = _read_url(address)
-    record = _BY_DIALECT.get(url.get_backend_name())
-    if record is None:
-        capabilities_of(url.get_backend_name())
-        raise _unserved(url.get_backend_name())
+    url = read_url(address)
+    record = record_for(address)
     record.check_url(url)
     try:
         engine = create_engine(url, **_engine_settings(url, pool, pool_wait_s))
@@ -203,7 +212,8 @@ _USUAL_DRIVERS = {name: full for one in ENGINES.values() for name, full in one.d
 """What a URL without a driver means."""
 
 
-def _read_url(address: str) -> URL:
+def read_url(address: str) -> URL:
+    """Return the URL of an address, or of the path of an SQLite file. Raises DatabaseError."""
     if "://" not in address:
         return URL.create("sqlite", database=str(Path(address)))
     try:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from itertools import count
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,7 @@ from pydantic import ValidationError
 from sqlalchemy.engine import make_url
 from sqlalchemy.exc import ArgumentError
 
+from vrelko.engines.registry import record_for
 from vrelko.errors import PagesFileError
 from vrelko.pagesfile.load import Pages, load, load_model
 from vrelko.pagesfile.queries import read_query, read_where
@@ -50,14 +52,12 @@ class Described:
         """Return the arguments that say this again on a command line, "" where nothing was said."""
         if not self.given:
             return ""
-        parts = [*tables]
-        parts += [f"--order={one}" for one in self.orders]
-        parts += [f"--where={self.where}"] if self.where else []
-        parts += [f"--query={self.query}"] if self.query else []
-        parts += [f"--size={self.size}"] if self.size else []
+        single = {"where": self.where, "query": self.query, "size": self.size}
+        parts = [f"--order={one}" for one in self.orders]
+        parts += [f"--{name}={value}" for name, value in single.items() if value]
         parts += [f"--unique={one}" for one in self.unique]
         parts += [f"--param={name}={value}" for name, value in self.params.items()]
-        return shlex.join(parts)
+        return shlex.join([*tables, *parts])
 
 
 def load_source(
@@ -84,9 +84,9 @@ def load_source(
             "vrelko plan DATABASE TABLE --order=-created_at; `vrelko survey` lists the tables",
             "source-table",
         )
-    found = {}
+    found: dict[str, Any] = {}
     for table in names:
-        found[_NAME.sub("_", table).strip("_") or "listing"] = _of_table(table, described)
+        found[listing_name(table, found)] = _of_table(table, source, described)
     if described.query:
         found["query"] = _of_query(source, described)
     data = {"source": {"url": address_for(source)}, "listing": found}
@@ -105,10 +105,17 @@ def load_source(
     return loaded, list(loaded)
 
 
-def _of_table(table: str, described: Described) -> dict[str, Any]:
+def listing_name(table: str, taken: Collection[str]) -> str:
+    """Return a name for a listing that needs no quotes and is not taken yet."""
+    name = _NAME.sub("_", table).strip("_") or "listing"
+    numbered = (f"{name}_{number}" for number in count(2))
+    return name if name not in taken else next(one for one in numbered if one not in taken)
+
+
+def _of_table(table: str, source: str, described: Described) -> dict[str, Any]:
     found: dict[str, Any] = {"table": table, "kind": "grid", "params": dict(described.params)}
     if described.where:
-        found["where"] = read_where(described.where)
+        found["where"] = read_where(described.where, record_for(source))
     if described.orders:
         found["orders"] = list(described.orders)
     return {**found, **_shared(described)}
@@ -119,14 +126,20 @@ def _of_query(source: str, described: Described) -> dict[str, Any]:
     path = Path(text)
     if len(text) < 300 and path.suffix.lower() == ".sql" and path.is_file():
         text = path.read_text(encoding="utf-8")
-    read = read_query(text, grammar_of(source))
-    orders = list(described.orders) or read.orders
+    read = read_query(text, record_for(source))
+    if read.order is None and not described.orders:
+        raise PagesFileError(
+            "the query sorts by what is no plain column",
+            "Name its order with --order; a column of the query may be an expression",
+            "query-unread",
+        )
+    orders = list(described.orders) or ([read.order] if read.order else [])
     found: dict[str, Any] = {"kind": "grid", "orders": orders, "params": dict(described.params)}
     if read.table is not None:
         found |= {"table": read.table, "columns": read.columns, "where": read.where}
     else:
         found |= {"sql": read.sql}
-    return {**found, **_shared(described)}
+    return {**found, **_shared(replace(described, size=described.size or read.size))}
 
 
 def _shared(described: Described) -> dict[str, Any]:
@@ -136,13 +149,6 @@ def _shared(described: Described) -> dict[str, Any]:
     if described.unique:
         found["unique"] = list(described.unique)
     return found
-
-
-def address_for(source: str) -> str:
-    """Return the URL of what a command was given: a URL, or the path of an SQLite file."""
-    if "://" in source:
-        return source
-    return f"sqlite:///{Path(source).absolute()}"
 
 
 def without_password(source: str) -> str:
@@ -155,17 +161,6 @@ def without_password(source: str) -> str:
         return source.partition("://")[0] + "://…"
 
 
-def grammar_of(source: str) -> str:
-    """Return what sqlglot calls the dialect of a database."""
-    scheme = source.partition("://")[0].partition("+")[0] if "://" in source else "sqlite"
-    return _GRAMMARS.get(scheme, "")
-
-
-_GRAMMARS = {
-    "sqlite": "sqlite",
-    "postgresql": "postgres",
-    "postgres": "postgres",
-    "mariadb": "mysql",
-    "mysql": "mysql",
-}
-"""What sqlglot calls the dialect that a URL begins with."""
+def address_for(source: str) -> str:
+    """Return the URL of what a command was given, for a pages file wherever it stands."""
+    return source if "://" in source else f"sqlite:///{Path(source).absolute()}"

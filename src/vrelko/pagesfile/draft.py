@@ -4,29 +4,47 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping
+from pathlib import Path
 from typing import Any
 
 from sqlalchemy import Engine, inspect
 
 from vrelko.core.facts import Facts, TableFacts
 from vrelko.core.listing_drafts import ListingDraft, draft_listings
-from vrelko.engines.registry import database_errors
-from vrelko.errors import PagesFileError
-from vrelko.pagesfile.described import without_password
-from vrelko.pagesfile.queries import read_query
+from vrelko.engines.registry import database_errors, engine_of
+from vrelko.errors import PagesFileError, VrelkoError
+from vrelko.pagesfile.described import listing_name, without_password
+from vrelko.pagesfile.load import load_model
+from vrelko.pagesfile.queries import PageQuery, read_query, split_statements
+from vrelko.pagesfile.schema import PagesModel
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
 _NUMBERS = ("INT", "NUM", "DEC", "REAL", "DOUB", "FLOA", "SERIAL")
+_NOTES = {
+    "filters": "applied only when given",
+    "orders": "allowed ones, the default first",
+    "expose": "cursors may show key columns that the query does not",
+    "params": "a common value",
+    "unique": "name the columns that identify a row",
+}
+"""What is said behind a key."""
+
+_ASSUMED = (
+    "# readers = { pages_per_minute = 60, users = 10, depth = { mean = 4 } }   # assumed",
+    "# writers = { inserts_per_minute = 30, deletes_per_minute = 2 }   # assumed: none",
+)
+_MOST_SHOWN = 96  # characters of a query
 
 
 def draft_pages(engine: Engine, facts: Facts, source: str) -> str:
     """Return a pages file with the listings that tables suggest, each with its reason.
 
-    `source`: the URL that stands under [source]. Reads foreign keys from the catalog; raises
-    DatabaseError.
+    `source`: the URL that stands under [source]. Reads foreign keys from the catalog; a listing
+    that could not be served as it stands becomes a comment. Raises DatabaseError.
     """
     parts = [_head(source)]
+    names: set[str] = set()
     for table in sorted(facts.tables, key=lambda one: -one.rows):
         with database_errors("reading of the catalog"):
             keys = inspect(engine).get_foreign_keys(table.bare_name, schema=table.schema)
@@ -35,56 +53,41 @@ def draft_pages(engine: Engine, facts: Facts, source: str) -> str:
         if not drafts:
             parts.append(
                 f"# {table.name}: nothing identifies its rows. Add a primary key, or name the\n"
-                f"# columns that do with unique = […].\n"
+                "# columns that do with unique = […].\n"
             )
-        parts += ["\n".join(_lines(one, table)) + "\n" for one in drafts]
+        for one in drafts:
+            name = listing_name(one.name, names)
+            names.add(name)
+            parts.append(_of_table(engine, name, one, table))
     return "\n".join(parts)
 
 
-def draft_queries(text: str, source: str, grammar: str) -> str:
+def draft_queries(engine: Engine, text: str, source: str) -> str:
     """Return a pages file with a listing for each page query of a text. Raises PagesFileError."""
+    record = engine_of(engine)
     parts = [_head(source)]
-    for number, statement in enumerate(_statements(text), 1):
+    for number, statement in enumerate(split_statements(text, record), 1):
         shown = " ".join(statement.split())
-        told = f"# {shown if len(shown) < 96 else shown[:93] + '...'}\n"
-        if re.match(r"(?is)select\s+count\s*\(", statement):
-            parts.append(f'{told}# counts rows: a listing\'s total does that (total = "exact").\n')
-            continue
+        told = shown if len(shown) < _MOST_SHOWN else f"{shown[: _MOST_SHOWN - 3]}..."
         try:
-            read = read_query(statement, grammar)
+            read = read_query(statement, record)
         except PagesFileError as error:
-            parts.append(f"{told}# not read: {error.what}\n")
+            parts.append(f"# {told}\n# not read: {error.what}\n")
             continue
-        name = f"{_plain(read.table.rpartition('.')[2]) if read.table else 'query'}_{number}"
-        lines = [f"[listing.{name}]"]
-        if read.table is not None:
-            lines.append(f"table  = {json.dumps(read.table)}")
-            if read.columns:
-                lines.append(f"columns = {json.dumps(read.columns)}")
-            if read.where:
-                lines.append(f"where  = {_inline(read.where)}")
-        else:
-            lines += [f"sql    = {json.dumps(read.sql)}",
-                      "unique = []   # name the columns that identify a row"]  # fmt: skip
-        if read.orders:
-            lines.append(f"orders = {json.dumps(read.orders)}")
-        if read.paged == "offset":
-            lines.append("# pages by OFFSET today: `vrelko plan` says what that costs further down")
-        names = sorted(set(re.findall(r":(\w+)", _inline(read.where) if read.table else read.sql)))
-        if names:
-            lines.append(_asked(names))
-        parts.append(told + "\n".join(lines) + "\n")
+        if read.counts:
+            parts.append(
+                f'# {told}\n# counts rows: a listing\'s total does that (total = "exact")\n'
+            )
+            continue
+        parts.append(_of_query(engine, number, told, read))
     return "\n".join(parts)
 
 
 def _head(source: str) -> str:
     shown = without_password(source)
+    where = f"url = {json.dumps(source)}"
     if shown != source:
-        where = (
-            f'url_env = "DATABASE_URL"   # {shown}: the variable that holds it, password and all'
-        )
-    else:
-        where = f"url = {json.dumps(source)}"
+        where = f'url_env = "DATABASE_URL"   # the variable that holds {shown}, with its password'
     return (
         "# A pages file to start from: change it as you like, then run `vrelko plan` with it.\n"
         "# What each key means: docs/pages-file.md\n\n"
@@ -92,74 +95,84 @@ def _head(source: str) -> str:
     )
 
 
-def _statements(text: str) -> Iterator[str]:
-    """Yield the statements of a text, comments left out; a semicolon in quotes ends none."""
-    bare = re.sub(r"--[^\n]*|/\*.*?\*/", " ", text, flags=re.S)
-    for part in re.findall(r"(?:[^;'\"]|'(?:[^']|'')*'|\"[^\"]*\")+", bare):
-        if part.strip():
-            yield part.strip()
-
-
-def _lines(draft: ListingDraft, table: TableFacts) -> Iterable[str]:
-    yield f"# {draft.why}"
-    yield f"[listing.{_plain(draft.name)}]"
+def _of_table(engine: Engine, name: str, draft: ListingDraft, table: TableFacts) -> str:
+    found: dict[str, Any] = {"table": draft.table, "columns": draft.columns, "where": draft.where}
+    found |= {"filters": draft.filters, "orders": draft.orders}
     if draft.kind != "grid":
-        yield f"kind    = {json.dumps(draft.kind)}"
-    yield f"table   = {json.dumps(draft.table)}"
-    if draft.columns:
-        yield f"columns = {_list(draft.columns)}"
-    if draft.where:
-        yield f"where   = {_inline(draft.where)}"
-    if draft.filters:
-        yield f"filters = {_inline(draft.filters)}   # applied only when given"
+        found = {"kind": draft.kind, **found}
     if draft.search:
-        yield f'search  = {{ columns = {_list([draft.search])}, how = "prefix" }}'
-    yield f"orders  = {_list(draft.orders)}   # allowed ones, the default first"
+        found["search"] = {"columns": [draft.search], "how": "prefix"}
     if draft.kind in ("grid", "feed"):
-        yield "sizes   = { default = 25, max = 200 }"
-    if draft.where:
-        values = {name: _typed(draft.params.get(name), table, name) for name in draft.where}
-        known = {name: value for name, value in values.items() if value is not None}
-        if known:
-            yield f"params  = {_inline(known)}   # a common value"
-        else:
-            yield _asked(values)
-    if draft.kind == "grid":
-        yield "# readers = { pages_per_minute = 60, users = 10, depth = { mean = 4 } }   # assumed"
-        yield "# writers = { inserts_per_minute = 30, deletes_per_minute = 2 }   # assumed: none"
+        found["sizes"] = {"default": 25, "max": 200}
+    found["params"] = {key: _typed(value, table, key) for key, value in draft.params.items()}
+    missing = [key for key in draft.where if key not in draft.params]
+    return _block(engine, name, [draft.why], found, missing, _ASSUMED[: 2 * (draft.kind == "grid")])
 
 
-def _asked(names: Iterable[str]) -> str:
-    """Return the comment that asks for typical values of parameters."""
-    return f"# params = {{ {', '.join(f'{name} = …' for name in names)} }}   # typical values"
+def _of_query(engine: Engine, number: int, told: str, read: PageQuery) -> str:
+    found: dict[str, Any] = {"table": read.table, "columns": read.columns, "where": read.where}
+    why = [told]
+    name = listing_name(f"{read.table.rpartition('.')[2] if read.table else 'query'}_{number}", ())
+    if read.columns:  # which may leave out what it sorts by, or its key
+        found["expose"] = True
+    if read.table is None:
+        found = {"sql": read.sql, "unique": []}
+    if read.order is None:
+        why.append("sorts by what is no plain column: name its order with orders = […]")
+    found["orders"] = [read.order] if read.order else []
+    if read.size:
+        found["sizes"] = {"default": read.size, "max": max(read.size, 200)}
+    if read.paged == "offset":
+        why.append("pages by OFFSET today: `vrelko plan` says what that costs further down")
+    return _block(engine, name, why, found, read.params)
 
 
-def _typed(value: str | None, table: TableFacts, name: str) -> Any:
-    if value is None:
-        return None
-    kind = table.column(name).type.upper()
-    if any(part in kind for part in _NUMBERS):
+def _block(
+    engine: Engine,
+    name: str,
+    why: Iterable[str],
+    found: Mapping[str, Any],
+    asked: Iterable[str] = (),
+    more: Iterable[str] = (),
+) -> str:
+    """Return a listing as TOML, or why it cannot be one; `asked`: parameters without a value."""
+    told = [f"# {one}" for one in why]
+    kept = {key: value for key, value in found.items() if value or key == "unique"}
+    if kept.get("unique", True):  # else it waits for its reader to name them
         try:
-            number = float(value)
-        except ValueError:
-            return value
-        return int(number) if number.is_integer() else number
-    return value
+            model = PagesModel.model_validate({"listing": {name: kept}})
+            load_model(Path("draft"), model, engine)
+        except (VrelkoError, ValueError) as error:
+            said = error.what if isinstance(error, VrelkoError) else str(error)
+            return "\n".join([*told, f"# {name} is not proposed: {' '.join(said.split())}"]) + "\n"
+    lines = [f"{key:<7} = {_toml(value)}{_note(key)}" for key, value in kept.items()]
+    names = ", ".join(f"{one} = …" for one in asked)
+    lines += [f"# params = {{ {names} }}   # typical values"] if names else []
+    return "\n".join([*told, f"[listing.{name}]", *lines, *more]) + "\n"
 
 
-def _plain(name: str) -> str:
-    return re.sub(r"[^A-Za-z0-9_]+", "_", name).strip("_") or "listing"
+def _note(key: str) -> str:
+    return f"   # {_NOTES[key]}" if key in _NOTES else ""
 
 
-def _list(names: Sequence[str]) -> str:
-    return json.dumps(list(names), ensure_ascii=False)
+def _typed(value: str, table: TableFacts, name: str) -> Any:
+    """Return a common value, which statistics have as text, as its column has it."""
+    kind = table.column(name).type.upper()
+    try:
+        number = float(value) if any(part in kind for part in _NUMBERS) else None
+    except ValueError:
+        return value
+    return value if number is None else int(number) if number.is_integer() else number
 
 
-def _inline(values: Mapping[str, Any]) -> str:
-    """Return an inline table of TOML."""
-    parts = []
+def _toml(value: Any) -> str:
+    """Return a value as TOML, which has JSON's texts, numbers and lists, and tables inline."""
+    if isinstance(value, Mapping):
+        return f"{{ {', '.join(_pairs(value))} }}"
+    return json.dumps(value, ensure_ascii=False)
+
+
+def _pairs(values: Mapping[str, Any]) -> Iterator[str]:
     for name, value in values.items():
         key = name if _BARE.fullmatch(name) else json.dumps(name, ensure_ascii=False)
-        shown = _inline(value) if isinstance(value, dict) else json.dumps(value, ensure_ascii=False)
-        parts.append(f"{key} = {shown}")
-    return f"{{ {', '.join(parts)} }}"
+        yield f"{key} = {_toml(value)}"

@@ -1,42 +1,61 @@
-"""Conditions and page queries as SQL text, read into what a pages file has for them."""
+"""Conditions and page queries as SQL text, read into what a pages file has for them.
+
+Only what is known is read: a select with any other clause, a table with anything behind it, or a
+condition of another form stays text, so that nothing of a query is left out in silence.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
+from vrelko.engines.record import EngineRecord
 from vrelko.errors import PagesFileError
 
 _SIGNS = {"GT": "gt", "GTE": "ge", "LT": "lt", "LTE": "le"}
-_MORE = ("joins", "group", "having", "distinct", "with", "with_", "windows", "laterals", "qualify")
 _TURNED = {"gt": "lt", "ge": "le", "lt": "gt", "le": "ge"}
+_KNOWN = {
+    "Select": {"expressions", "from", "from_", "where", "order", "limit", "offset"},
+    "Table": {"this", "db", "alias"},
+    "Between": {"this", "low", "high"},
+    "In": {"this", "expressions"},
+    "Ordered": {"this", "desc", "nulls_first"},
+}
+"""The parts of each clause that are read."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PageQuery:
     """A page query: of one table with conditions that can be read, or as text alone.
 
-    `table` None: it is paged as a query, `sql` without its own order and limit. `paged` says how it
-    pages today: "offset", "limit" or "".
+    `table` None: it is paged as a query, `sql` without its own order and limit. `order` is None
+    where it sorts by what is no column, "" where it does not sort. `size` is its limit; `paged`
+    says how it pages today: "offset", "limit" or "". `params` are the names of its parameters.
     """
 
     table: str | None
     columns: list[str] = field(default_factory=list)
     where: dict[str, Any] = field(default_factory=dict)
-    orders: list[str] = field(default_factory=list)
+    order: str | None = ""
     sql: str = ""
+    size: int | None = None
     paged: str = ""
+    params: tuple[str, ...] = ()
+    counts: bool = False
 
 
-def read_where(text: str, grammar: str = "") -> dict[str, Any]:
+def read_where(text: str, engine: EngineRecord) -> dict[str, Any]:
     """Return a condition as the `where` of a pages file. Raises PagesFileError.
 
     Comparisons of columns with values and named parameters, IN, IS NULL, BETWEEN and AND are read.
     """
-    exp, parse = _parser()
+    reader = _Reader(engine)
     try:
-        tree = parse(f"SELECT 1 FROM t WHERE {text}", dialect=grammar or None)
-        return _conditions(tree.args["where"].this, exp)
+        tree = reader.parse(f"SELECT 1 FROM t WHERE {text}")
+        if not reader.knows(tree):
+            raise ValueError("there is more behind it")
+        return reader.conditions(tree.args["where"].this)
     except (ValueError, KeyError) as error:
         raise PagesFileError(
             f"the condition {text!r} cannot be read: {error}",
@@ -45,162 +64,199 @@ def read_where(text: str, grammar: str = "") -> dict[str, Any]:
         ) from error
 
 
-def read_query(text: str, grammar: str = "") -> PageQuery:
+def read_query(text: str, engine: EngineRecord) -> PageQuery:
     """Return a page query taken apart, its limit left out. Raises PagesFileError."""
-    exp, parse = _parser()
-    text = text.strip().rstrip(";")
+    reader = _Reader(engine)
     try:
-        tree = parse(text, dialect=grammar or None)
+        tree = reader.parse(text)
     except ValueError as error:
         raise PagesFileError(
-            f"the query cannot be read: {str(error).splitlines()[0]}",
+            f"the query cannot be read: {error}",
             "Give one SELECT in the dialect of the database",
             "query-unread",
         ) from error
-    if not isinstance(tree, exp.Query):
+    if not isinstance(tree, reader.exp.Query):
         raise PagesFileError(
-            f"{type(tree).__name__.upper()} is no query", "Give a SELECT", "query-unread"
+            f"{type(tree).__name__.upper()} is not a query", "Give a SELECT", "query-unread"
         )
-    paged = "offset" if tree.args.get("offset") else "limit" if tree.args.get("limit") else ""
-    orders = _orders(tree, exp)
-    bare = tree.copy()
-    for part in ("limit", "offset", "order", "fetch"):
-        bare.set(part, None)
-    sql = bare.sql(dialect=grammar or None)
-    plain = _plain(tree, exp)
-    if plain is None:
-        return PageQuery(table=None, orders=orders, sql=sql, paged=paged)
-    table, columns, where = plain
-    return PageQuery(table=table, columns=columns, where=where, orders=orders, sql=sql, paged=paged)
+    return reader.page_query(tree)
 
 
-def _parser() -> tuple[Any, Any]:
-    try:
-        from sqlglot import exp, parse_one
-        from sqlglot.errors import SqlglotError
-    except ImportError as error:
-        raise PagesFileError(
-            "reading SQL needs sqlglot, which is not installed",
-            'Install it with: pip install "vrelko[queries]"',
-            "queries-extra",
-        ) from error
+def split_statements(text: str, engine: EngineRecord) -> Iterator[str]:
+    """Yield the statements of a text, as the parser tells where each ends."""
+    reader = _Reader(engine)
+    begin: int | None = None
+    end = 0
+    for token in reader.tokens(text):
+        if token.token_type.name == "SEMICOLON":
+            if begin is not None:
+                yield text[begin:end]
+            begin = None
+            continue
+        begin = token.start if begin is None else begin
+        end = token.end + 1
+    if begin is not None:
+        yield text[begin:end]
 
-    def parse(text: str, dialect: str | None) -> Any:
+
+class _Reader:
+    """Reads SQL of one dialect by sqlglot, which is loaded when it is needed."""
+
+    def __init__(self, engine: EngineRecord) -> None:
         try:
-            return parse_one(text, dialect=dialect)
-        except SqlglotError as error:
-            raise ValueError(str(error)) from error
+            import sqlglot
+        except ImportError as error:
+            raise PagesFileError(
+                "reading SQL needs sqlglot, which is not installed",
+                'Install it with: pip install "vrelko[queries]"',
+                "queries-extra",
+            ) from error
+        self._sqlglot, self.exp, self._grammar = sqlglot, sqlglot.exp, engine.grammar
+        self._nulls_low, self._folds = engine.capabilities.nulls_low, engine.folds_names
 
-    return exp, parse
+    def parse(self, text: str) -> Any:
+        """Return the tree of one statement. Raises ValueError."""
+        try:
+            tree = self._sqlglot.parse_one(text, dialect=self._grammar)
+        except self._sqlglot.errors.SqlglotError as error:
+            raise ValueError(str(error).splitlines()[0]) from error
+        if self._folds:
+            from sqlglot.optimizer.normalize_identifiers import normalize_identifiers
 
+            tree = normalize_identifiers(tree, dialect=self._grammar)
+        return tree
 
-def _plain(tree: Any, exp: Any) -> tuple[str, list[str], dict[str, Any]] | None:
-    """Return table, columns and conditions of a select that has nothing else, None for others."""
-    more = (
-        "joins",
-        "group",
-        "having",
-        "distinct",
-        "with",
-        "with_",
-        "windows",
-        "laterals",
-        "qualify",
-    )
-    if not isinstance(tree, exp.Select) or any(tree.args.get(part) for part in more):
-        return None
-    source = tree.args.get("from") or tree.args.get("from_")
-    if source is None or not isinstance(source.this, exp.Table):
-        return None
-    columns: list[str] = []
-    for one in tree.expressions:
-        if isinstance(one, exp.Star):
-            columns = []
-            break
-        if not isinstance(one, exp.Column):
+    def tokens(self, text: str) -> Any:
+        """Return the tokens of a text. Raises PagesFileError."""
+        try:
+            return self._sqlglot.tokenize(text, read=self._grammar)
+        except self._sqlglot.errors.SqlglotError as error:
+            raise PagesFileError(
+                f"the queries cannot be read: {str(error).splitlines()[0]}",
+                "Give SELECTs in the dialect of the database, with semicolons between",
+                "query-unread",
+            ) from error
+
+    def knows(self, tree: Any) -> bool:
+        """Tell whether a clause has no parts but those that are read."""
+        known = _KNOWN[type(tree).__name__]
+        return all(name in known for name, value in tree.args.items() if value)
+
+    def page_query(self, tree: Any) -> PageQuery:
+        """Return a query taken apart."""
+        exp = self.exp
+        limit = tree.args.get("limit")
+        size: Any = limit.args.get("expression") or limit.args.get("count") if limit else None
+        literal = isinstance(size, exp.Literal) and not size.is_string
+        bare = tree.copy()
+        for part in ("limit", "offset", "order"):
+            bare.set(part, None)
+        table, columns, where = self._plain(tree) or (None, [], {})
+        paged = "offset" if tree.args.get("offset") else "limit" if limit else ""
+        shown = tree.expressions if isinstance(tree, exp.Select) else []
+        return PageQuery(
+            table=table,
+            columns=columns,
+            where=where,
+            order=self._order(tree),
+            sql=bare.sql(dialect=self._grammar),
+            size=int(size.this) if literal else None,
+            paged=paged,
+            params=tuple(sorted({str(one.this) for one in bare.find_all(exp.Placeholder)})),
+            counts=len(shown) == 1 and isinstance(shown[0].unalias(), exp.Count),
+        )
+
+    def _plain(self, tree: Any) -> tuple[str, list[str], dict[str, Any]] | None:
+        """Return table, columns and conditions of a select that has nothing else, else None."""
+        exp = self.exp
+        if not isinstance(tree, exp.Select) or not self.knows(tree):
             return None
-        columns.append(one.name)
-    where = tree.args.get("where")
-    try:
-        conditions = {} if where is None else _conditions(where.this, exp)
-    except ValueError:
-        return None
-    name = source.this.name
-    space = source.this.db
-    return (f"{space}.{name}" if space else name), columns, conditions
+        source = tree.args.get("from_") or tree.args.get("from")
+        table = None if source is None else source.this
+        if not isinstance(table, exp.Table) or not self.knows(table):
+            return None
+        shown = tree.expressions
+        columns = [] if len(shown) == 1 and shown[0].is_star else [one.name for one in shown]
+        if columns and not all(isinstance(one, exp.Column) and not one.is_star for one in shown):
+            return None
+        where = tree.args.get("where")
+        try:
+            conditions = {} if where is None else self.conditions(where.this)
+        except ValueError:
+            return None
+        return f"{table.db}.{table.name}" if table.db else table.name, columns, conditions
 
+    def _order(self, tree: Any) -> str | None:
+        """Return the order of a query as in a pages file, NULLs placed as the query has them."""
+        ordered = tree.args.get("order")
+        terms = []
+        for one in ordered.expressions if ordered is not None else ():
+            if not isinstance(one.this, self.exp.Column) or not self.knows(one):
+                return None
+            falls, first = bool(one.args.get("desc")), bool(one.args.get("nulls_first"))
+            native = first == (self._nulls_low != falls)
+            place = "" if native else ":nulls-first" if first else ":nulls-last"
+            terms.append(f"{'-' if falls else ''}{one.this.name}{place}")
+        return ",".join(terms)
 
-def _orders(tree: Any, exp: Any) -> list[str]:
-    """Return the order of a query as one of a pages file, none where it is by expressions."""
-    ordered = tree.args.get("order")
-    terms = []
-    for one in ordered.expressions if ordered is not None else ():
-        if not isinstance(one.this, exp.Column):
-            return []
-        text = ("-" if one.args.get("desc") else "") + one.this.name
-        terms.append(text)
-    return [",".join(terms)] if terms else []
+    def conditions(self, tree: Any) -> dict[str, Any]:
+        """Return a condition by column. Raises ValueError for what a pages file has no word for."""
+        found: dict[str, Any] = {}
+        for part in tree.flatten() if isinstance(tree, self.exp.And) else [tree]:
+            column, value = self._condition(part.unnest())
+            known = found.setdefault(column, {})
+            if not isinstance(value, dict) and not known:
+                found[column] = value
+            elif isinstance(value, dict) and isinstance(known, dict) and not known.keys() & value:
+                found[column] = {**known, **value}
+            else:
+                raise ValueError(f"two conditions of one kind on {column!r}")
+        return found
 
+    def _condition(self, part: Any) -> tuple[str, Any]:
+        exp = self.exp
+        if isinstance(part, exp.EQ):
+            column, value, _ = self._sides(part)
+            return column, value
+        for name, word in _SIGNS.items():
+            if type(part) is getattr(exp, name):
+                column, value, turned = self._sides(part)
+                return column, {(_TURNED[word] if turned else word): value}
+        if isinstance(part, exp.Between) and self.knows(part):
+            low, high = (self._value(part.args[side]) for side in ("low", "high"))
+            return self._column(part.this), {"ge": low, "le": high}
+        if isinstance(part, exp.In) and self.knows(part):
+            return self._column(part.this), {"in": [self._value(one) for one in part.expressions]}
+        negated = isinstance(part, exp.Not)
+        inner = part.this if negated else part
+        if isinstance(inner, exp.Is) and isinstance(inner.expression, exp.Null):
+            return self._column(inner.this), {"null": not negated}
+        raise ValueError(f"{part.sql()} is not a plain comparison")
 
-def _conditions(tree: Any, exp: Any) -> dict[str, Any]:
-    """Return a condition by column. Raises ValueError for what a pages file has no word for."""
-    found: dict[str, Any] = {}
-    parts = list(tree.flatten()) if isinstance(tree, exp.And) else [tree]
-    for part in parts:
-        column, value = _condition(part.unnest(), exp)
-        if column not in found:
-            found[column] = value
-        elif isinstance(found[column], dict) and isinstance(value, dict):
-            found[column] = {**found[column], **value}
-        else:
-            raise ValueError(f"two conditions on {column!r}")
-    return found
+    def _sides(self, part: Any) -> tuple[str, Any, bool]:
+        if isinstance(part.this, self.exp.Column):
+            return part.this.name, self._value(part.expression), False
+        return self._column(part.expression), self._value(part.this), True
 
+    def _column(self, part: Any) -> str:
+        if not isinstance(part, self.exp.Column):
+            raise ValueError(f"{part.sql()} is not a column")
+        return str(part.name)
 
-def _condition(part: Any, exp: Any) -> tuple[str, Any]:
-    if isinstance(part, exp.EQ):
-        column, value, _ = _sides(part, exp)
-        return column, value
-    for name, word in _SIGNS.items():
-        if type(part) is getattr(exp, name):
-            column, value, turned = _sides(part, exp)
-            return column, {(_TURNED[word] if turned else word): value}
-    if isinstance(part, exp.Between):
-        low, high = (_value(part.args[side], exp) for side in ("low", "high"))
-        return _column(part.this, exp), {"ge": low, "le": high}
-    if isinstance(part, exp.In) and part.expressions:
-        return _column(part.this, exp), {"in": [_value(one, exp) for one in part.expressions]}
-    negated = isinstance(part, exp.Not)
-    inner = part.this if negated else part
-    if isinstance(inner, exp.Is) and isinstance(inner.expression, exp.Null):
-        return _column(inner.this, exp), {"null": not negated}
-    raise ValueError(f"{part.sql()} is no plain comparison")
-
-
-def _sides(part: Any, exp: Any) -> tuple[str, Any, bool]:
-    if isinstance(part.this, exp.Column):
-        return part.this.name, _value(part.expression, exp), False
-    return _column(part.expression, exp), _value(part.this, exp), True
-
-
-def _column(part: Any, exp: Any) -> str:
-    if not isinstance(part, exp.Column):
-        raise ValueError(f"{part.sql()} is no column")
-    return str(part.name)
-
-
-def _value(part: Any, exp: Any) -> Any:
-    if isinstance(part, exp.Placeholder) and part.this:
-        return f":{part.this}"
-    if isinstance(part, exp.Literal):
-        if part.is_string:
+    def _value(self, part: Any) -> Any:
+        exp = self.exp
+        if isinstance(part, exp.Placeholder) and part.this:
+            return f":{part.this}"
+        if isinstance(part, exp.Literal) and part.is_string:
+            if str(part.this).startswith(":"):  # which would be taken for a parameter
+                raise ValueError(f"the text {part.this!r} begins with a colon")
             return str(part.this)
-        number = float(part.this)
-        return int(number) if number.is_integer() and "." not in str(part.this) else number
-    if isinstance(part, exp.Neg):
-        return -_value(part.this, exp)
-    if isinstance(part, exp.Boolean):
-        return bool(part.this)
-    if isinstance(part, (exp.Placeholder, exp.Parameter)):
-        raise ValueError("parameters have names here, such as :customer")
-    raise ValueError(f"{part.sql()} is no value")
+        if isinstance(part, exp.Literal):
+            return float(part.this) if set(part.this) & set(".eE") else int(part.this)
+        if isinstance(part, exp.Neg) and isinstance(part.this, exp.Literal):
+            return -self._value(part.this)
+        if isinstance(part, exp.Boolean):
+            return bool(part.this)
+        if isinstance(part, (exp.Placeholder, exp.Parameter)):
+            raise ValueError("parameters need names here, such as :customer")
+        raise ValueError(f"{part.sql()} is not a value")

@@ -99,7 +99,7 @@ _CODES = {
 _FIXED_ZONE = re.compile(r"UTC|GMT|Etc/UTC|[+-]\d\d:\d\d")
 
 
-def read_columns(connection: Any, table: Table) -> dict[str, Stored]:
+def read_columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, Stored]:
     """Return the columns of a table or view by name; none where there is no such table."""
     rows = connection.execute(_COLUMNS, {"space": table.schema, "name": table.name})
     return {
@@ -132,7 +132,9 @@ _DISTINCT = text(
 )
 
 
-def read_spread(connection: Any, table: Table, column: str) -> tuple[float, float]:
+def read_spread(
+    connection: Any, table: Table, column: str, dialect: Dialect
+) -> tuple[float, float]:
     """Return about the rows of a table and the distinct values of a column, 0 where not known."""
     values = {"space": table.schema, "name": table.name, "column": column}
     distinct = float(connection.execute(_DISTINCT, values).scalar() or 0)

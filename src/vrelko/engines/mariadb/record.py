@@ -11,7 +11,6 @@ from sqlalchemy.engine.interfaces import Dialect
 from vrelko.core.access import Seen
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.stored import Stored
-from vrelko.engines.explain import explain
 from vrelko.engines.mariadb import capabilities, plans, session
 from vrelko.engines.record import (
     EngineRecord,
@@ -19,19 +18,12 @@ from vrelko.engines.record import (
     Parts,
     Paths,
     any_url,
+    explained_rows,
+    forbid_writes_by,
     kinds_of,
     no_functions,
     no_parts,
 )
-from vrelko.engines.sessions import forbid_writes_by
-
-
-def _columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, Stored]:
-    return capabilities.read_columns(connection, table)
-
-
-def _spread(connection: Any, table: Table, column: str, dialect: Dialect) -> tuple[float, float]:
-    return capabilities.read_spread(connection, table, column)
 
 
 def _kinds(connection: Any, probe: Select[Any], values: Mapping[str, Any]) -> list[Stored | None]:
@@ -47,21 +39,12 @@ def _abilities(
     return capabilities.CAPABILITIES, False
 
 
-def _path(
-    lender: Any, statement: Select[Any], params: Mapping[str, Any], names: Names, parts: Parts
-) -> Seen | None:
-    return plans.read_rows(_rows(lender, statement, params), names)
+def _path(rows: Any, names: Names, parts: Parts) -> Seen | None:
+    return plans.read_rows(rows, names)
 
 
-def _deferred(
-    lender: Any, statement: Select[Any], params: Mapping[str, Any], names: Names, parts: Parts
-) -> Paths:
-    return plans.read_deferred(_rows(lender, statement, params), names)
-
-
-def _rows(lender: Any, statement: Select[Any], params: Mapping[str, Any]) -> Sequence[Any]:
-    rows: Sequence[Any] = lender.execute(explain(statement), params).mappings().all()
-    return rows
+def _deferred(rows: Any, names: Names, parts: Parts) -> Paths:
+    return plans.read_deferred(rows, names)
 
 
 ENGINE = EngineRecord(
@@ -72,15 +55,18 @@ ENGINE = EngineRecord(
     drivers={"mariadb": "mariadb+pymysql", "mysql": "mysql+pymysql"},
     driver_module="pymysql",
     url_form="mariadb://user@host:3306/name",
+    grammar="mysql",
+    folds_names=False,
     read_indexes=capabilities.read_indexes,
-    read_columns=_columns,
-    read_spread=_spread,
+    read_columns=capabilities.read_columns,
+    read_spread=capabilities.read_spread,
     read_kinds=_kinds,
     find_functions=no_functions,
     repeats_clock=capabilities.moves_clock,
     capabilities_for=_abilities,
-    read_path=_path,
-    read_deferred=_deferred,
+    explained=explained_rows,
+    path_in=_path,
+    deferred_in=_deferred,
     read_parts=no_parts,
     estimate_rows=session.estimate_rows,
     limit_time=session.limit_time,

@@ -8,13 +8,17 @@ from typing import Any
 from sqlalchemy import Select, Table
 from sqlalchemy.engine.interfaces import Dialect
 
-from vrelko.core.access import Seen
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.stored import Stored
 from vrelko.engines.explain import explain, plan_in
 from vrelko.engines.postgresql import capabilities, catalog, plans, session
-from vrelko.engines.record import EngineRecord, Names, Parts, Paths, any_url, kinds_of, no_repeats
-from vrelko.engines.sessions import forbid_writes_by
+from vrelko.engines.record import (
+    EngineRecord,
+    any_url,
+    forbid_writes_by,
+    kinds_of,
+    no_repeats,
+)
 
 
 def _kinds(connection: Any, probe: Select[Any], values: Mapping[str, Any]) -> list[Stored | None]:
@@ -26,18 +30,6 @@ def _abilities(
 ) -> tuple[Capabilities, bool]:
     bound = any(capabilities.needs_bound(connection, one, dialect) for one in tables)
     return capabilities.CAPABILITIES, bound
-
-
-def _path(
-    lender: Any, statement: Select[Any], params: Mapping[str, Any], names: Names, parts: Parts
-) -> Seen | None:
-    return plans.read_plan(_plan(lender, statement, params), names, parts)
-
-
-def _deferred(
-    lender: Any, statement: Select[Any], params: Mapping[str, Any], names: Names, parts: Parts
-) -> Paths:
-    return plans.read_deferred(_plan(lender, statement, params), names, parts)
 
 
 def _plan(lender: Any, statement: Select[Any], params: Mapping[str, Any]) -> Mapping[str, Any]:
@@ -52,6 +44,8 @@ ENGINE = EngineRecord(
     drivers={"postgresql": "postgresql+psycopg", "postgres": "postgresql+psycopg"},
     driver_module="psycopg",
     url_form="postgresql://user@host:5432/name",
+    grammar="postgres",
+    folds_names=True,
     read_indexes=capabilities.read_indexes,
     read_columns=capabilities.read_columns,
     read_spread=capabilities.read_spread,
@@ -59,8 +53,9 @@ ENGINE = EngineRecord(
     find_functions=capabilities.find_functions,
     repeats_clock=no_repeats,
     capabilities_for=_abilities,
-    read_path=_path,
-    read_deferred=_deferred,
+    explained=_plan,
+    path_in=plans.read_plan,
+    deferred_in=plans.read_deferred,
     read_parts=catalog.read_parts,
     estimate_rows=session.estimate_rows,
     limit_time=session.limit_time,

@@ -10,6 +10,7 @@ from time import monotonic
 from typing import Any
 
 from sqlalchemy import Connection, Engine, Table, event, text
+from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.stored import Stored
@@ -32,7 +33,7 @@ _MAGIC = b"SQLite format 3\x00"
 _COLUMNS = text('SELECT name, type, "notnull", pk FROM pragma_table_info(:name, :space)')
 
 
-def read_columns(connection: Any, table: Table) -> dict[str, Stored]:
+def read_columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, Stored]:
     """Return the columns of a table or view by name; none where there is no such table.
 
     A table's only key column is its row id where it is declared INTEGER, and never NULL then.

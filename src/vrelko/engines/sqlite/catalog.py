@@ -9,7 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, text
+from sqlalchemy import Connection, Table, text
+from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.index import IndexColumn
@@ -168,13 +169,15 @@ def read_statistics(connection: Connection, table: str) -> dict[str | None, list
     return found
 
 
-def read_spread(connection: Connection, table: str, column: str) -> tuple[float, float]:
+def read_spread(
+    connection: Any, table: Table, column: str, dialect: Dialect
+) -> tuple[float, float]:
     """Return the rows of a table and the distinct values of a column, as ANALYZE had them.
 
     0 where it never ran, or where no index begins with the column.
     """
-    stored = read_statistics(connection, table)
-    for index in read_indexes(connection, table) if stored else ():
+    stored = read_statistics(connection, table.name)
+    for index in read_indexes(connection, table.name) if stored else ():
         numbers = stored.get(index.name, [])
         if index.columns[0].name == column and len(numbers) > 1:
             return float(numbers[0]), numbers[0] / max(numbers[1], 1)

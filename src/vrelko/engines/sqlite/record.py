@@ -12,12 +12,12 @@ from vrelko.core.access import Seen
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.index import IndexFacts
 from vrelko.core.stored import Stored
-from vrelko.engines.explain import explain
 from vrelko.engines.record import (
     EngineRecord,
     Names,
     Parts,
     Paths,
+    explained_rows,
     no_functions,
     no_parts,
     no_repeats,
@@ -30,14 +30,6 @@ def _indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexFacts
     return [IndexFacts(one.name, one.columns, one.unique, one.partial) for one in found]
 
 
-def _columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, Stored]:
-    return capabilities.read_columns(connection, table)
-
-
-def _spread(connection: Any, table: Table, column: str, dialect: Dialect) -> tuple[float, float]:
-    return catalog.read_spread(connection, table.name, column)
-
-
 def _kinds(connection: Any, probe: Select[Any], values: Mapping[str, Any]) -> list[Stored | None]:
     return [None] * len(probe.selected_columns)  # each value has a type of its own
 
@@ -48,21 +40,12 @@ def _abilities(
     return capabilities.CAPABILITIES, False
 
 
-def _path(
-    lender: Any, statement: Select[Any], params: Mapping[str, Any], names: Names, parts: Parts
-) -> Seen | None:
-    return plans.read_lines(_lines(lender, statement, params), names)
+def _path(lines: Any, names: Names, parts: Parts) -> Seen | None:
+    return plans.read_lines(lines, names)
 
 
-def _deferred(
-    lender: Any, statement: Select[Any], params: Mapping[str, Any], names: Names, parts: Parts
-) -> Paths:
-    return plans.read_deferred(_lines(lender, statement, params), names)
-
-
-def _lines(lender: Any, statement: Select[Any], params: Mapping[str, Any]) -> Sequence[Any]:
-    lines: Sequence[Any] = lender.execute(explain(statement), params).mappings().all()
-    return lines
+def _deferred(lines: Any, names: Names, parts: Parts) -> Paths:
+    return plans.read_deferred(lines, names)
 
 
 def _check_url(url: Any) -> None:
@@ -77,15 +60,18 @@ ENGINE = EngineRecord(
     drivers={},
     driver_module="",
     url_form="sqlite:///path/to/file.db",
+    grammar="sqlite",
+    folds_names=False,
     read_indexes=_indexes,
-    read_columns=_columns,
-    read_spread=_spread,
+    read_columns=capabilities.read_columns,
+    read_spread=catalog.read_spread,
     read_kinds=_kinds,
     find_functions=no_functions,
     repeats_clock=no_repeats,
     capabilities_for=_abilities,
-    read_path=_path,
-    read_deferred=_deferred,
+    explained=explained_rows,
+    path_in=_path,
+    deferred_in=_deferred,
     read_parts=no_parts,
     estimate_rows=session.estimate_rows,
     limit_time=session.limit_time,

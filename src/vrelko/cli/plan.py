@@ -1,0 +1,122 @@
+"""vrelko plan: which strategy to take, which index to create, what pages cost."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from vrelko.cli.options import (
+    budget_option,
+    described_of,
+    each,
+    facts_option,
+    json_option,
+    listing_options,
+    pages_arguments,
+    plans_of,
+    print_result,
+    status,
+)
+
+_ORDER = (
+    "draft",
+    "survey",
+    "plan",
+    "sql",
+    "measure",
+    "drift",
+    "settle",
+    "anchors",
+    "report",
+    "serve",
+    "demo",
+)
+"""The order of work."""
+
+if TYPE_CHECKING:
+    from vrelko.planning.plan import Plan
+
+if TYPE_CHECKING:
+    from vrelko.planning.plan import Plan
+
+
+@click.command()
+@pages_arguments
+@facts_option
+@click.option("--thorough", is_flag=True, help="Run twice as many pages of each listing.")
+@budget_option
+@click.option("--no-run", is_flag=True, help="Run no page: ask the server by EXPLAIN alone.")
+@click.option(
+    "--since",
+    type=click.Path(dir_okay=False),
+    metavar="OLD.json",
+    help="Tell what changed since a plan that --json once wrote.",
+)
+@click.option(
+    "--try-indexes",
+    is_flag=True,
+    help="Try the indexes advised: on a copy (SQLite), or as hypothetical ones (with hypopg).",
+)
+@click.option("--details", is_flag=True, help="Print every number, finding and statement too.")
+@click.option("--csv", "as_csv", is_flag=True, help="Print the ladders as CSV.")
+@listing_options
+@json_option
+def plan(
+    pages: str,
+    listings: Sequence[str],
+    facts: str | None,
+    thorough: bool,
+    budget_ms: int,
+    no_run: bool,
+    since: str | None,
+    try_indexes: bool,
+    details: bool,
+    as_csv: bool,
+    as_json: bool,
+    **described: Any,
+) -> None:
+    """Plan listings: which strategy to take, which index to create, and what pages cost.
+
+    SOURCE is a pages file (see docs/pages-file.md), of which LISTING names some listings; or a
+    database URL or the path of an SQLite file, of which a TABLE or a --query is planned with no
+    file at all. The server is asked by EXPLAIN how it reads each page, and a few pages are run and
+    counted to check that. With --facts no database is needed, and times are rough.
+    """
+    from vrelko.cli.plan_diff import find_changes, read_plans, show_changes
+    from vrelko.cli.plan_summary import show_summary
+    from vrelko.cli.plan_tables import show_plan
+    from vrelko.pagesfile.described import without_password
+
+    if as_csv and (as_json or since):
+        raise click.UsageError("--csv prints ladders alone: give it without --json and --since")
+    asked = described_of(described)
+
+    def show(one: Plan) -> None:
+        show_summary(one, without_password(pages), asked.words(listings))
+        if details:
+            show_plan(one)
+
+    before = read_plans(since) if since else None
+    plans = []
+    for loaded, one in plans_of(pages, listings, facts, thorough, budget_ms, not no_run, asked):
+        if try_indexes:
+            from vrelko.measuring.index_trials import try_indexes as try_indexes_
+
+            with status(f"trying the indexes of {one.listing}"):
+                one = try_indexes_(loaded.engine, one)
+        plans.append(one)
+    if as_csv:
+        import csv
+
+        rows = [{"listing": p.listing, **row} for p in plans for row in p.ladder_rows()]
+        writer = csv.DictWriter(sys.stdout, rows[0].keys())
+        writer.writeheader()
+        writer.writerows(rows)
+    elif before is not None:
+        changes = find_changes(before, [one.as_dict() for one in plans])
+        print_result(changes, as_json, lambda: show_changes(changes))
+    else:
+        print_result(lambda: [one.as_dict() for one in plans], as_json, lambda: each(show, plans))
