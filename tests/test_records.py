@@ -32,7 +32,7 @@ from vrelko.web.bodies import to_json
 from vrelko.web.openapi import _SCHEMAS
 
 PARTIAL = {
-    "vrelko.core.cost.model._KEY_BLOCKS": "rows sought by a key elsewhere than at the table's root",
+    "vrelko.core.cost.along._KEY_BLOCKS": "rows sought by a key elsewhere than at the table's root",
     "vrelko.measuring.index_trials._UNTRIED": "why an index is not tried; SQLite tries on a copy",
     "vrelko.cli.tables._CLIENTS": "clients that would end a procedure at its first semicolon",
     "vrelko.sql.routines._WRITERS": "SQLite has no stored routines",

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from vrelko.core.access import AccessPath, Seen
+from vrelko.core.access_path import AccessPath, Seen
 from vrelko.core.cost.checks import Count, make_check
 from vrelko.core.cost.groups import Groups, Spread, blocks_between, heap_blocks, scattered_share
 from vrelko.core.cost.routes import Routes, Turn

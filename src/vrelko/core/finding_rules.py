@@ -6,30 +6,26 @@ import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from vrelko.core.access import advise_index, fixed_columns
 from vrelko.core.arithmetic import page_count
-from vrelko.core.cost.counted import UNITS
 from vrelko.core.drift.damage import left_by_draining, lost_by_ties, moved_about, torn_by_lag
 from vrelko.core.drift.expectation import Stream
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.findings import Finding, make_finding
 from vrelko.core.identifiers import plain_name, quote, quote_table
-from vrelko.core.index_advice import Advice, create_text
+from vrelko.core.index_advice import Advice
 from vrelko.core.number_format import render_mean
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
+from vrelko.core.path_findings import find_misread, find_path, find_state
 from vrelko.core.reader_load import VariantModel
-from vrelko.core.set_filters import MOST_VALUES
 from vrelko.core.verdict import WHOLE_ROWS
 from vrelko.core.workload import Readers, Writers
 
-_LOW = 0.01
 _FEW_ROWS, _TOO_FEW = 100, 0.5  # distinct counts are estimates
 _SHORT_LAG_S = 0.5
 _FLOATS = ("FLOAT", "DOUB", "REAL")
 _TEXTS = ("CHAR", "TEXT", "CLOB", "CITEXT")
 _BY_CODE = ("C", "POSIX", "ucs_basic")  # collations that no upgrade changes
-_LEAKY = ("NUMERIC", "DECIMAL", "ENUM", "INTERVAL")
 
 
 def find_faults(
@@ -61,13 +57,13 @@ def find_faults(
             item.sql,
         )
     for variant in variants if not outline.opaque else ():
-        yield from _find_path(variant, readers, server)
+        yield from find_path(variant, readers, server)
     for variant in variants:
-        yield from _find_misread(variant, server)
+        yield from find_misread(variant, server)
     yield from _find_drains(outline, variants[0], writers)
     yield from _find_lag(server, walk)
     yield from _find_sizes(outline, variants[0], strategy, bool(advice))
-    yield from _find_state(table, server)
+    yield from find_state(table, server)
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,33 +97,6 @@ def _find_false_key(outline: Outline, table: TableFacts) -> Iterator[Finding]:
             "rows that share one",
             "Name columns that tell all rows apart, or give the table a primary key",
         )
-
-
-def _find_misread(variant: VariantModel, server: ServerFacts) -> Iterator[Finding]:
-    """Strategies whose pages the server counted otherwise than predicted."""
-    doubted = [check for check in variant.model.checks.values() if not check.believed]
-    if not doubted:
-        return
-    names = [check.strategy for check in doubted]
-    worst = max(doubted, key=lambda check: check.off)
-    counts = [one for one in worst.counts if one.counted is not None]
-    node = next((check.node for check in doubted if check.node), "")
-    told = f"the server's plan holds {node!r}, which is not modelled" if node else ""
-    if counts:
-        one = max(counts, key=lambda count: count.off)
-        where = f"the page behind row {one.offset:,.0f}" if one.size else "it"
-        read = (
-            f"by {worst.strategy} {where} was predicted to read {one.predicted:,.0f} "
-            f"{UNITS[server.engine]} and read {one.counted:,.0f}"
-        )
-        told = f"{told}; {read}" if told else read
-    many = sum(len(check.counts) for check in doubted)
-    yield make_finding(
-        "plan-misread",
-        f"order {variant.order}",
-        f"{told}. The costs of {', '.join(names)} come from {many:,} counted pages instead",
-        "Nothing needs to be done; between the depths that were counted these costs are rougher",
-    )
 
 
 def _find_drains(outline: Outline, variant: VariantModel, writers: Writers) -> Iterator[Finding]:
@@ -351,95 +320,3 @@ def _find_terms(
                 + "; an upgrade of the system's collations moves rows",
                 'Use the collation "C" where that order will do; rebuild the index after upgrades',
             )
-
-
-def _find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> Iterator[Finding]:
-    outline, model = variant.outline, variant.model
-    path, table = model.path, model.table
-    about = f"order {variant.order}"
-    if path.residual and path.kind == "ordered" and table.rows > 10_000:
-        evidence = (
-            f"{', '.join(path.residual)} is not in the index: a page reads "
-            f"{model.keyset(outline.sizes.default + 1).read:,.0f} rows or entries for its own"
-        )
-        code = "low-selectivity" if path.passing < _LOW else "filter-outside-index"
-        yield make_finding(code, about, evidence, _index_for(variant, server))
-    for condition in outline.conditions:
-        given = outline.params.get(condition.parameter or "", condition.value)
-        many = len(given) if isinstance(given, (list, tuple, set, frozenset)) else 0
-        if condition.kind == "in" and many > MOST_VALUES:
-            yield make_finding(
-                "set-too-large",
-                f"filter {condition.column}",
-                f"{many:,} values; beyond {MOST_VALUES} they are not read a branch a value",
-                "Join a table of the values, or narrow the set",
-            )
-    pages = page_count(round(model.matching), outline.sizes.default)
-    max_offset = readers.depth.page_at(0.99, max(pages, 1))
-    reach = model.matching if readers.depth.jumps else max_offset * outline.sizes.default
-    leaves = model.routes.leaves
-    if leaves is not None and leaves <= reach:
-        yield make_finding(
-            "path-switch",
-            about,
-            f"by offset the server leaves the index from row {leaves:,.0f} on, which readers reach",
-            "Serve it by keyset, or by deferred-join",
-        )
-    rare = path.passing < 0.05 and path.residual
-    if server.engine == "postgresql" and rare:
-        mode = server.settings.get("plan_cache_mode", "auto")
-        if mode != "force_custom_plan":
-            yield make_finding(
-                "generic-plan",
-                about,
-                "a prepared statement may settle on a plan that does not "
-                f"know how rare the filter's rows are (plan_cache_mode = {mode})",
-                "Set plan_cache_mode = force_custom_plan for this connection",
-            )
-    if table.row_security:
-        typed = [name for name in variant.order.names if table.has_column(name)]
-        leaky = [n for n in typed if any(p in table.column(n).type.upper() for p in _LEAKY)]
-        if leaky:
-            yield make_finding(
-                "row-security",
-                about,
-                f"comparisons of {leaky[0]} are not leakproof: behind row "
-                "security a key does not narrow the index",
-                "Let the index begin with the column of the policy",
-            )
-
-
-def _index_for(variant: VariantModel, server: ServerFacts) -> str:
-    """Return the index that holds a variant's equality columns ahead of its order."""
-    outline, table = variant.outline, variant.model.table
-    own = [name for name in variant.model.path.residual if table.has_column(name)]
-    fixed = fixed_columns(outline)
-    if not any(name in fixed for name in own):
-        return "Filter by equality, or index an expression of the condition ahead of the order"
-    index = advise_index(outline, variant.order, table, server.engine)
-    return create_text(index, table, server.engine)
-
-
-def _find_state(table: TableFacts, server: ServerFacts) -> Iterator[Finding]:
-    if table.changed_rows is not None and table.changed_rows > max(0.2 * table.rows, 1_000):
-        yield make_finding(
-            "statistics-stale",
-            f"table {table.name}",
-            f"{table.changed_rows:,.0f} rows changed since statistics were taken",
-            f"ANALYZE {table.name}",
-        )
-    if table.dead_rows > max(0.2 * table.rows, 1_000):
-        yield make_finding(
-            "dead-rows",
-            f"table {table.name}",
-            f"{table.dead_rows:,.0f} dead rows are walked beside {table.rows:,.0f} live ones",
-            f"VACUUM {table.name}, and let autovacuum come more often",
-        )
-    if server.engine == "postgresql" and table.visible_share < 0.5 and table.rows > 10_000:
-        yield make_finding(
-            "not-vacuumed",
-            f"table {table.name}",
-            f"{1 - table.visible_share:.0%} of its blocks must be looked at even where the index "
-            "holds everything",
-            f"VACUUM {table.name}",
-        )

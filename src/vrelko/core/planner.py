@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
-from vrelko.core.access import AccessPath
+from vrelko.core.access_path import AccessPath
 from vrelko.core.cost.checks import Check
 from vrelko.core.cost.model import CostModel, make_model
 from vrelko.core.cost.rates import Clock, Rates, Time, shipped_rates

@@ -8,7 +8,7 @@ from typing import Any
 
 from sqlalchemy import Select
 
-from vrelko.core.access import Seen
+from vrelko.core.access_path import Seen
 from vrelko.engines.registry import engine_of
 
 

@@ -11,7 +11,7 @@ from sqlalchemy import Connection, Engine, Select, Table, event
 from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import DBAPIError
 
-from vrelko.core.access import Seen
+from vrelko.core.access_path import Seen
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.index import IndexFacts
 from vrelko.core.stored import Stored

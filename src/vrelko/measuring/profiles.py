@@ -12,7 +12,7 @@ from sqlalchemy import Column, Connection, Select, and_, case, literal_column, s
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.sql import visitors
 
-from vrelko.core.access import AccessPath
+from vrelko.core.access_path import AccessPath
 from vrelko.core.cost.profiles import find_profile
 from vrelko.core.planner import VariantUse
 from vrelko.engines.limits import is_time_limit, limit_time

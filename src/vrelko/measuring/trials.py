@@ -11,7 +11,7 @@ from typing import Any
 from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 
-from vrelko.core.access import AccessPath
+from vrelko.core.access_path import AccessPath
 from vrelko.core.arithmetic import Total
 from vrelko.core.cost.model import CostModel
 from vrelko.core.cost.work import Work

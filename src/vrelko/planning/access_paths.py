@@ -11,7 +11,8 @@ from dataclasses import replace
 from itertools import pairwise
 from typing import Any
 
-from vrelko.core.access import AccessPath, Seen, choose_keys, choose_path, follow_path
+from vrelko.core.access import choose_keys, choose_path, follow_path
+from vrelko.core.access_path import AccessPath, Seen
 from vrelko.core.cost.routes import Routes, Turn
 from vrelko.core.facts import Facts, TableFacts
 from vrelko.core.order import Order

@@ -16,7 +16,7 @@ from uuid import UUID
 
 from sqlalchemy.types import TypeEngine
 
-from vrelko.core.access import Seen
+from vrelko.core.access_path import Seen
 from vrelko.core.facts import TableFacts
 from vrelko.core.order import Order, Term
 from vrelko.serving.variants.variant import Variant

@@ -10,16 +10,32 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
+from decimal import Decimal
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import Column, ColumnElement, TypeDecorator, and_, bindparam, cast, type_coerce
+from sqlalchemy import (
+    Column,
+    ColumnElement,
+    Enum,
+    Float,
+    Numeric,
+    TypeDecorator,
+    Uuid,
+    and_,
+    bindparam,
+    cast,
+    type_coerce,
+)
 from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import CompileError
 from sqlalchemy.types import NullType, TypeEngine, UserDefinedType
 
 from vrelko.core.stored import Stored
 from vrelko.sql.sources import same
+
+NUMBERS = (int, float, Decimal)
+"""Values that are numbers as they are."""
 
 Convert = Callable[[Any], Any]
 Bound = Callable[[ColumnElement[Any]], ColumnElement[Any]]
@@ -189,6 +205,35 @@ def reader_of(kind: TypeEngine[Any], dialect: Dialect, takes: tuple[type, ...]) 
 
 
 _AS_STORED = (int, str, date, datetime)
+
+
+def bound_as(
+    element: ColumnElement[Any],
+    target: TypeEngine[Any],
+    models: tuple[type[TypeEngine[Any]], ...],
+    takes: tuple[type, ...],
+    casts: tuple[TypeEngine[Any], ...] = (),
+) -> KeyColumn:
+    """Return a key bound as `target`; where the model reads the very values, without a detour."""
+    read = as_read(element, models)
+    bind = target if read is element else StoredValue(target, element.type, takes)
+    return KeyColumn(element, read, bind, casts)
+
+
+def as_read(
+    element: ColumnElement[Any], models: tuple[type[TypeEngine[Any]], ...]
+) -> ColumnElement[Any]:
+    """Return the element where its model's type reads the very values, else as the driver does."""
+    kind: Any = element.type
+    exact = isinstance(kind, models) and not isinstance(kind, (TypeDecorator, Enum))
+    exact = exact and kind.__visit_name__ != "SET"  # a text that is read as a set
+    decimals = getattr(kind, "asdecimal", None)
+    if decimals is not None:  # numbers that come as they are, not by way of another type
+        floats = isinstance(kind, Float)  # which is a Numeric too before SQLAlchemy 2.1
+        exact = exact and decimals != floats and (Float if floats else Numeric) in models
+    if isinstance(kind, Uuid):
+        exact = exact and kind.as_uuid
+    return element if exact else raw(element)
 
 
 def is_exact(key: KeyColumn) -> bool:

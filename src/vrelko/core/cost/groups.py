@@ -10,7 +10,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from vrelko.core.access import AccessPath
+from vrelko.core.access_path import AccessPath
 from vrelko.core.facts import ColumnFacts, TableFacts
 from vrelko.core.order import Order, Term
 

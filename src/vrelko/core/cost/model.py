@@ -3,34 +3,24 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
-from vrelko.core.access import AccessPath, Lookup
-from vrelko.core.cost import mariadb, postgresql, sqlite
+from vrelko.core.access_path import AccessPath
+from vrelko.core.cost.along import seek_blocks, with_lookups, work_along, work_of_branches
 from vrelko.core.cost.checks import TOLERANCE, Check
 from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.groups import find_groups
-from vrelko.core.cost.profiles import entries_between
 from vrelko.core.cost.routes import Routes, opaque_routes, predict_routes, with_rows
 from vrelko.core.cost.scene import Scene, make_scene
-from vrelko.core.cost.work import NO_WORK, Ask, Work
+from vrelko.core.cost.work import Ask, Work
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
 
-_ENGINES: dict[str, Callable[[Scene, Ask], Work]] = {
-    "sqlite": sqlite.work_of,
-    "postgresql": postgresql.work_of,
-    "mariadb": mariadb.work_of,
-}
-
-
-_KEY_BLOCKS = {"postgresql": postgresql.blocks_a_key}
 _ALIKE = ("keyset", "deferred-join")  # whose first pages are read alike
 _COUNTS = ("count", "capped count")
 _PLACED = 0.01  # of the rows, to which facts place where a group begins
-_WORKER_SHARE = 0.75  # of a process's work that a parallel worker takes off it
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +87,7 @@ class CostModel:
             return self._work(self.routes.page, Ask("page", 0, rows))
         if seek.branches == 1:
             return self._work(seek, Ask("seek", 0, rows, at))
-        return self._branched(seek, rows, at)
+        return work_of_branches(self.scene, seek, rows, at)
 
     def two_ended(self, offset: float, size: int) -> Work:
         """A page behind an offset from the nearer end, the rows counted before."""
@@ -125,11 +115,11 @@ class CostModel:
         path = self.keys_at(offset, size)
         work = self._work(path, Ask("deferred", offset, rows))
         if path.lookups and self.routes.page.lookups:  # the page's rows are joined again
-            work = _with_lookups(work, self.routes.page.lookups, rows)
+            work = with_lookups(work, self.routes.page.lookups, rows)
         if self.routes.joined is None:
             return work
         read = replace(self._work(self.routes.joined, Ask("all")), statements=0.0)
-        found = self._seek_blocks(path, rows)
+        found = seek_blocks(self.scene, path, rows)
         return replace(work, seeks=0.0, blocks=work.blocks - found) + read
 
     def anchored(self, offset: float, size: int, every: int) -> Work:
@@ -362,75 +352,8 @@ class CostModel:
         groups = find_groups(self.scene.order, replace(seek, presorted=names), self.table)
         return min(2 * rows / groups.size(at / max(seek.passing, 1e-9)), 1.0)
 
-    def _branched(self, path: AccessPath, rows: float, at: float) -> Work:
-        """Return the work of a page of which each branch gives its first keys.
-
-        They are kept in a temporary table, sorted there, and the page's rows sought by key. A value
-        gives no more rows than it has behind the page's place.
-        """
-        keys = replace(path, covering=True, branches=1)
-        left = max(1 - at / max(self.matching, 1.0), 0.0) * self.table.rows * path.passing
-        given = [min(rows, share * left) for share in path.runs] or [rows] * path.branches
-        read = NO_WORK
-        for part in given:
-            read = read + self._work(keys, Ask("seek", 0, part))
-        scene = self.scene
-        a_key = _KEY_BLOCKS.get(scene.server.engine)
-        out = rows * (scene.table.levels if a_key is None else a_key(scene))
-        return replace(
-            read,
-            statements=1.0,
-            sorted_rows=read.rows,
-            seeks=rows,
-            sort_units=read.rows * math.log2(read.rows + 2),
-            copied=read.rows + rows / 3,
-            blocks=read.blocks + out,
-            steps=read.steps * 1.3 + read.rows * 7.2 + rows * (scene.columns + 12),
-            rows=rows,
-            bytes=rows * scene.row_bytes,
-            values=rows * scene.columns,
-            misses=read.misses + rows,
-        )
-
-    def _seek_blocks(self, path: AccessPath, rows: float) -> float:
-        """Blocks that rows found one by one by their keys take."""
-        with_rows = self._work(path, Ask("deferred", 0, rows)).blocks
-        return with_rows - self._work(replace(path, covering=True), Ask("page", 0, rows)).blocks
-
     def _work(self, path: AccessPath, ask: Ask) -> Work:
-        scene = self.scene
-        if path is not scene.path:
-            scene = replace(scene, path=path, in_order=path.kind == "ordered")
-        if scene.table.rows <= 0:
-            return replace(NO_WORK, statements=1.0)
-        if path.profile and ask.form in ("page", "seek", "deferred"):
-            scene = _at_place(scene, ask)
-        work = _ENGINES[scene.server.engine](scene, ask)
-        if path.workers:
-            side_by_side = 1 + _WORKER_SHARE * path.workers
-            work = replace(
-                work,
-                gathered=1.0,
-                scanned=work.scanned / side_by_side,
-                elsewhere=work.scanned * (1 - 1 / side_by_side),
-                scanned_blocks=work.scanned_blocks / side_by_side,
-                checked=work.checked / side_by_side,
-                sort_logs=work.sort_logs / side_by_side,
-                sort_units=work.sort_units / side_by_side,
-            )
-        if path.lookups is None:
-            lookups: Sequence[Lookup] = () if ask.form == "count" else _JOINED * scene.joins
-        else:
-            lookups = path.lookups
-        if not lookups:
-            return work
-        if path.kind == "sorted" or ask.form in ("count", "whole", "all"):
-            reached = scene.matching
-        elif path.kind == "grouped":
-            reached = work.entries
-        else:
-            reached = ask.skip + work.rows
-        return _with_lookups(work, lookups, reached)
+        return work_along(self.scene, path, ask)
 
 
 _PRICES: dict[str, Callable[[CostModel, float, int], Work]] = {
@@ -457,42 +380,6 @@ def _in_turn(page: Work, count: Work) -> Work:
     """Return the work of a page and a count; measured times stand where both were measured."""
     both = page + count
     return both if page.timed_us and count.timed_us else replace(both, timed_us=0.0)
-
-
-def _at_place(scene: Scene, ask: Ask) -> Scene:
-    """Return the scene with the share of rows that pass where a page is read."""
-    matching, need = scene.matching, ask.skip + ask.rows
-    begin = min(max(ask.at, 0.0), matching)
-    walked = entries_between(
-        scene.path.profile, scene.reached, matching, begin, min(begin + need, matching)
-    )
-    here = min(max(need / max(walked, 1.0), 1e-9), 1.0)
-    return replace(scene, path=replace(scene.path, passing=here), told=matching)
-
-
-_JOINED = (Lookup("", None, True),)  # where the server did not tell how
-
-
-def _with_lookups(work: Work, lookups: Sequence[Lookup], rows: float) -> Work:
-    """Return the work with what other tables of a join add, for `rows` rows that reach them."""
-    for one in lookups:
-        if not one.each:
-            work = replace(
-                work,
-                scanned=work.scanned + one.rows,
-                blocks=work.blocks + one.blocks,
-                scanned_blocks=work.scanned_blocks + one.blocks,
-                steps=work.steps + 6 * one.rows,
-            )
-            continue
-        sought = min(rows, one.rows) if one.remembered and one.rows else rows
-        work = replace(
-            work,
-            seeks=work.seeks + sought * max(one.matches, 1.0),
-            blocks=work.blocks + sought * one.blocks,
-            steps=work.steps + (5 if one.outer else 2) * sought,
-        )
-    return work
 
 
 def make_model(

@@ -6,7 +6,8 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
-from vrelko.core.access import AccessPath, choose_keys, choose_path
+from vrelko.core.access import choose_keys, choose_path
+from vrelko.core.access_path import AccessPath
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline

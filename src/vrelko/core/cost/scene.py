@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from vrelko.core.access import AccessPath
+from vrelko.core.access_path import AccessPath
 from vrelko.core.cost.groups import Groups, find_groups
 from vrelko.core.facts import ServerFacts, TableFacts, declared_bytes
 from vrelko.core.index import IndexFacts

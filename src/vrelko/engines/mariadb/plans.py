@@ -10,7 +10,7 @@ import re
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
-from vrelko.core.access import CLUSTER, Lookup, Seen
+from vrelko.core.access_path import CLUSTER, Lookup, Seen
 
 Row = Mapping[str, Any]
 

@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import Select, Table
 from sqlalchemy.engine.interfaces import Dialect
 
-from vrelko.core.access import Seen
+from vrelko.core.access_path import Seen
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.stored import Stored
 from vrelko.engines.mariadb import capabilities, plans, session

@@ -10,7 +10,7 @@ from collections.abc import Collection, Iterator, Mapping
 from itertools import pairwise
 from typing import Any
 
-from vrelko.core.access import Lookup, Scan, Seen, Sorts
+from vrelko.core.access_path import Lookup, Scan, Seen, Sorts
 
 Node = Mapping[str, Any]
 

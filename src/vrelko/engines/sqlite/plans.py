@@ -11,7 +11,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-from vrelko.core.access import Lookup, Seen, Sorts
+from vrelko.core.access_path import Lookup, Seen, Sorts
 
 _SCAN = re.compile(
     r"(?P<how>SCAN|SEARCH) (?P<table>.+?)"

@@ -1,0 +1,128 @@
+"""The work of one ask over one access path: the engine's own, its joins, branches and workers."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+from vrelko.core.access_path import AccessPath, Lookup
+from vrelko.core.cost import mariadb, postgresql, sqlite
+from vrelko.core.cost.profiles import entries_between
+from vrelko.core.cost.scene import Scene
+from vrelko.core.cost.work import NO_WORK, Ask, Work
+
+_ENGINES: dict[str, Callable[[Scene, Ask], Work]] = {
+    "sqlite": sqlite.work_of,
+    "postgresql": postgresql.work_of,
+    "mariadb": mariadb.work_of,
+}
+
+_KEY_BLOCKS = {"postgresql": postgresql.blocks_a_key}
+_WORKER_SHARE = 0.75  # of a process's work that a parallel worker takes off it
+_JOINED = (Lookup("", None, True),)  # where the server did not tell how
+
+
+def work_along(scene: Scene, path: AccessPath, ask: Ask) -> Work:
+    """Return the work that a statement's part asks over one access path."""
+    if path is not scene.path:
+        scene = replace(scene, path=path, in_order=path.kind == "ordered")
+    if scene.table.rows <= 0:
+        return replace(NO_WORK, statements=1.0)
+    if path.profile and ask.form in ("page", "seek", "deferred"):
+        scene = _at_place(scene, ask)
+    work = _ENGINES[scene.server.engine](scene, ask)
+    if path.workers:
+        side_by_side = 1 + _WORKER_SHARE * path.workers
+        work = replace(
+            work,
+            gathered=1.0,
+            scanned=work.scanned / side_by_side,
+            elsewhere=work.scanned * (1 - 1 / side_by_side),
+            scanned_blocks=work.scanned_blocks / side_by_side,
+            checked=work.checked / side_by_side,
+            sort_logs=work.sort_logs / side_by_side,
+            sort_units=work.sort_units / side_by_side,
+        )
+    if path.lookups is None:
+        lookups: Sequence[Lookup] = () if ask.form == "count" else _JOINED * scene.joins
+    else:
+        lookups = path.lookups
+    if not lookups:
+        return work
+    if path.kind == "sorted" or ask.form in ("count", "whole", "all"):
+        reached = scene.matching
+    elif path.kind == "grouped":
+        reached = work.entries
+    else:
+        reached = ask.skip + work.rows
+    return with_lookups(work, lookups, reached)
+
+
+def work_of_branches(scene: Scene, path: AccessPath, rows: float, at: float) -> Work:
+    """Return the work of a page of which each branch gives its first keys.
+
+    They are kept in a temporary table, sorted there, and the page's rows sought by key. A value
+    gives no more rows than it has behind the page's place.
+    """
+    keys = replace(path, covering=True, branches=1)
+    left = max(1 - at / max(scene.matching, 1.0), 0.0) * scene.table.rows * path.passing
+    given = [min(rows, share * left) for share in path.runs] or [rows] * path.branches
+    read = NO_WORK
+    for part in given:
+        read = read + work_along(scene, keys, Ask("seek", 0, part))
+    a_key = _KEY_BLOCKS.get(scene.server.engine)
+    out = rows * (scene.table.levels if a_key is None else a_key(scene))
+    return replace(
+        read,
+        statements=1.0,
+        sorted_rows=read.rows,
+        seeks=rows,
+        sort_units=read.rows * math.log2(read.rows + 2),
+        copied=read.rows + rows / 3,
+        blocks=read.blocks + out,
+        steps=read.steps * 1.3 + read.rows * 7.2 + rows * (scene.columns + 12),
+        rows=rows,
+        bytes=rows * scene.row_bytes,
+        values=rows * scene.columns,
+        misses=read.misses + rows,
+    )
+
+
+def seek_blocks(scene: Scene, path: AccessPath, rows: float) -> float:
+    """Blocks that rows found one by one by their keys take."""
+    with_rows = work_along(scene, path, Ask("deferred", 0, rows)).blocks
+    return with_rows - work_along(scene, replace(path, covering=True), Ask("page", 0, rows)).blocks
+
+
+def _at_place(scene: Scene, ask: Ask) -> Scene:
+    """Return the scene with the share of rows that pass where a page is read."""
+    matching, need = scene.matching, ask.skip + ask.rows
+    begin = min(max(ask.at, 0.0), matching)
+    walked = entries_between(
+        scene.path.profile, scene.reached, matching, begin, min(begin + need, matching)
+    )
+    here = min(max(need / max(walked, 1.0), 1e-9), 1.0)
+    return replace(scene, path=replace(scene.path, passing=here), told=matching)
+
+
+def with_lookups(work: Work, lookups: Sequence[Lookup], rows: float) -> Work:
+    """Return the work with what other tables of a join add, for `rows` rows that reach them."""
+    for one in lookups:
+        if not one.each:
+            work = replace(
+                work,
+                scanned=work.scanned + one.rows,
+                blocks=work.blocks + one.blocks,
+                scanned_blocks=work.scanned_blocks + one.blocks,
+                steps=work.steps + 6 * one.rows,
+            )
+            continue
+        sought = min(rows, one.rows) if one.remembered and one.rows else rows
+        work = replace(
+            work,
+            seeks=work.seeks + sought * max(one.matches, 1.0),
+            blocks=work.blocks + sought * one.blocks,
+            steps=work.steps + (5 if one.outer else 2) * sought,
+        )
+    return work

@@ -1,0 +1,139 @@
+"""Faults of how a server reads a listing: its access path, its statistics, its dead rows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from vrelko.core.access import advise_index, fixed_columns
+from vrelko.core.arithmetic import page_count
+from vrelko.core.cost.counted import UNITS
+from vrelko.core.facts import ServerFacts, TableFacts
+from vrelko.core.findings import Finding, make_finding
+from vrelko.core.index_advice import create_text
+from vrelko.core.reader_load import VariantModel
+from vrelko.core.set_filters import MOST_VALUES
+from vrelko.core.workload import Readers
+
+_LOW = 0.01
+_LEAKY = ("NUMERIC", "DECIMAL", "ENUM", "INTERVAL")
+
+
+def find_misread(variant: VariantModel, server: ServerFacts) -> Iterator[Finding]:
+    """Strategies whose pages the server counted otherwise than predicted."""
+    doubted = [check for check in variant.model.checks.values() if not check.believed]
+    if not doubted:
+        return
+    names = [check.strategy for check in doubted]
+    worst = max(doubted, key=lambda check: check.off)
+    counts = [one for one in worst.counts if one.counted is not None]
+    node = next((check.node for check in doubted if check.node), "")
+    told = f"the server's plan holds {node!r}, which is not modelled" if node else ""
+    if counts:
+        one = max(counts, key=lambda count: count.off)
+        where = f"the page behind row {one.offset:,.0f}" if one.size else "it"
+        read = (
+            f"by {worst.strategy} {where} was predicted to read {one.predicted:,.0f} "
+            f"{UNITS[server.engine]} and read {one.counted:,.0f}"
+        )
+        told = f"{told}; {read}" if told else read
+    many = sum(len(check.counts) for check in doubted)
+    yield make_finding(
+        "plan-misread",
+        f"order {variant.order}",
+        f"{told}. The costs of {', '.join(names)} come from {many:,} counted pages instead",
+        "Nothing needs to be done; between the depths that were counted these costs are rougher",
+    )
+
+
+def find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> Iterator[Finding]:
+    """Yield the faults of the access path that a variant's pages take."""
+    outline, model = variant.outline, variant.model
+    path, table = model.path, model.table
+    about = f"order {variant.order}"
+    if path.residual and path.kind == "ordered" and table.rows > 10_000:
+        evidence = (
+            f"{', '.join(path.residual)} is not in the index: a page reads "
+            f"{model.keyset(outline.sizes.default + 1).read:,.0f} rows or entries for its own"
+        )
+        code = "low-selectivity" if path.passing < _LOW else "filter-outside-index"
+        yield make_finding(code, about, evidence, _index_for(variant, server))
+    for condition in outline.conditions:
+        given = outline.params.get(condition.parameter or "", condition.value)
+        many = len(given) if isinstance(given, (list, tuple, set, frozenset)) else 0
+        if condition.kind == "in" and many > MOST_VALUES:
+            yield make_finding(
+                "set-too-large",
+                f"filter {condition.column}",
+                f"{many:,} values; beyond {MOST_VALUES} they are not read a branch a value",
+                "Join a table of the values, or narrow the set",
+            )
+    pages = page_count(round(model.matching), outline.sizes.default)
+    max_offset = readers.depth.page_at(0.99, max(pages, 1))
+    reach = model.matching if readers.depth.jumps else max_offset * outline.sizes.default
+    leaves = model.routes.leaves
+    if leaves is not None and leaves <= reach:
+        yield make_finding(
+            "path-switch",
+            about,
+            f"by offset the server leaves the index from row {leaves:,.0f} on, which readers reach",
+            "Serve it by keyset, or by deferred-join",
+        )
+    rare = path.passing < 0.05 and path.residual
+    if server.engine == "postgresql" and rare:
+        mode = server.settings.get("plan_cache_mode", "auto")
+        if mode != "force_custom_plan":
+            yield make_finding(
+                "generic-plan",
+                about,
+                "a prepared statement may settle on a plan that does not "
+                f"know how rare the filter's rows are (plan_cache_mode = {mode})",
+                "Set plan_cache_mode = force_custom_plan for this connection",
+            )
+    if table.row_security:
+        typed = [name for name in variant.order.names if table.has_column(name)]
+        leaky = [n for n in typed if any(p in table.column(n).type.upper() for p in _LEAKY)]
+        if leaky:
+            yield make_finding(
+                "row-security",
+                about,
+                f"comparisons of {leaky[0]} are not leakproof: behind row "
+                "security a key does not narrow the index",
+                "Let the index begin with the column of the policy",
+            )
+
+
+def _index_for(variant: VariantModel, server: ServerFacts) -> str:
+    """Return the index that holds a variant's equality columns ahead of its order."""
+    outline, table = variant.outline, variant.model.table
+    own = [name for name in variant.model.path.residual if table.has_column(name)]
+    fixed = fixed_columns(outline)
+    if not any(name in fixed for name in own):
+        return "Filter by equality, or index an expression of the condition ahead of the order"
+    index = advise_index(outline, variant.order, table, server.engine)
+    return create_text(index, table, server.engine)
+
+
+def find_state(table: TableFacts, server: ServerFacts) -> Iterator[Finding]:
+    """Yield the faults of a table's state: statistics, dead rows, blocks not vacuumed."""
+    if table.changed_rows is not None and table.changed_rows > max(0.2 * table.rows, 1_000):
+        yield make_finding(
+            "statistics-stale",
+            f"table {table.name}",
+            f"{table.changed_rows:,.0f} rows changed since statistics were taken",
+            f"ANALYZE {table.name}",
+        )
+    if table.dead_rows > max(0.2 * table.rows, 1_000):
+        yield make_finding(
+            "dead-rows",
+            f"table {table.name}",
+            f"{table.dead_rows:,.0f} dead rows are walked beside {table.rows:,.0f} live ones",
+            f"VACUUM {table.name}, and let autovacuum come more often",
+        )
+    if server.engine == "postgresql" and table.visible_share < 0.5 and table.rows > 10_000:
+        yield make_finding(
+            "not-vacuumed",
+            f"table {table.name}",
+            f"{1 - table.visible_share:.0%} of its blocks must be looked at even where the index "
+            "holds everything",
+            f"VACUUM {table.name}",
+        )

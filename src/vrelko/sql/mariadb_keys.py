@@ -1,0 +1,178 @@
+"""MariaDB's forms of key columns, by the type that the database has."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import date, time, timedelta
+from decimal import Decimal
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import (
+    Boolean,
+    ColumnElement,
+    Double,
+    Float,
+    Integer,
+    Interval,
+    Numeric,
+    String,
+    Time,
+    TypeDecorator,
+    case,
+    cast,
+    func,
+    literal_column,
+    type_coerce,
+)
+from sqlalchemy.dialects.mysql import TIME
+from sqlalchemy.engine.interfaces import Dialect
+from sqlalchemy.types import TypeEngine
+
+from vrelko.core.stored import Stored
+from vrelko.errors import OrderError
+from vrelko.sql.keys import (
+    NUMBERS,
+    KeyColumn,
+    StoredValue,
+    as_read,
+    bound_as,
+    model_kind,
+    raw,
+    reader_of,
+)
+
+_AWAY = 7_200
+_SORTED_CHARACTERS = 255
+"""Characters of a text that MariaDB's sorting surely looks at (max_sort_length, 1,024 bytes)."""
+
+
+def mariadb_key(
+    name: str, element: ColumnElement[Any], dialect: Dialect, stored: Stored | None, moving: bool
+) -> KeyColumn:
+    """Say how MariaDB reads and binds an order term. Raises OrderError for CHAR without padding."""
+    kind = element.type
+    found = stored or model_kind(kind, dialect)
+    form = _MARIADB.get(found.kind)
+    if form is not None:
+        return form(element, kind)
+    if found.kind == "timestamp" and moving:
+        return _by_epoch(element)
+    if found.kind == "char" and not found.pads:
+        raise OrderError(
+            f"the column {name!r} is CHAR with the collation {found.collation}, which is sorted "
+            "as if filled up with blanks and compared as if not",
+            f"Order by func.concat({name}), or make the column VARCHAR",
+            "order-type",
+        )
+    if found.kind in _TEXTS:
+        return _mariadb_text(element, kind, found)
+    processed = isinstance(kind, (TypeDecorator, Boolean, Numeric, Float, Time))
+    if not processed or (isinstance(kind, Interval) and found.kind == "datetime"):
+        return KeyColumn(element, element, kind)
+    takes: tuple[type, ...] = (int, float, Decimal, str, bytes, date, UUID)
+    if isinstance(kind, Boolean):
+        takes = (int,)
+    to_key = reader_of(kind, dialect, takes) if isinstance(kind, Boolean) else None
+    return KeyColumn(element, raw(element), StoredValue(None, kind, takes), to_key=to_key)
+
+
+_TEXTS = ("char", "varchar", "tinytext", "text", "mediumtext", "longtext", "nchar", "nvarchar")
+
+
+def _mariadb_text(element: ColumnElement[Any], kind: TypeEngine[Any], found: Stored) -> KeyColumn:
+    """Sorting looks at the beginning of a text alone: where more may follow, so do keys."""
+    text = StoredValue(String(), kind, (str,))
+    known = found.length if found.length is not None else 10**9 if "text" in found.kind else 0
+    if known > _SORTED_CHARACTERS:
+        begins: ColumnElement[Any] = type_coerce(
+            func.left(element, literal_column(str(_SORTED_CHARACTERS))), String()
+        )
+        return KeyColumn(begins, begins, text)
+    return KeyColumn(element, as_read(element, (String,)), text)
+
+
+def _float(element: ColumnElement[Any], kind: TypeEngine[Any]) -> KeyColumn:
+    """FLOAT comes out rounded to six digits: as a double it is exact."""
+    exact: ColumnElement[Any] = type_coerce(element, Double()) + literal_column("0e0", Double())
+    return KeyColumn(element, exact, StoredValue(Double(), kind, NUMBERS))
+
+
+def _double(element: ColumnElement[Any], kind: TypeEngine[Any]) -> KeyColumn:
+    return bound_as(element, Double(), (Float,), NUMBERS)
+
+
+def _decimal(element: ColumnElement[Any], kind: TypeEngine[Any]) -> KeyColumn:
+    return KeyColumn(element, as_read(element, (Numeric,)), StoredValue(None, kind, NUMBERS))
+
+
+def _by_number(element: ColumnElement[Any], kind: TypeEngine[Any]) -> KeyColumn:
+    """ENUM and SET are sorted by number but compared as text; BIT comes out as bytes."""
+    number: ColumnElement[Any] = type_coerce(element, Integer()) + literal_column("0", Integer())
+    return KeyColumn(number, number, Integer())
+
+
+def _time(element: ColumnElement[Any], kind: TypeEngine[Any]) -> KeyColumn:
+    """TIME goes beyond a day and below 0, which Python's does not: compared as text."""
+    return KeyColumn(element, cast(element, String(17)), _Clock(), (TIME(fsp=6),))
+
+
+class _Clock(StoredValue):
+    """Text of a TIME; times and timedeltas are written as one."""
+
+    cache_ok = True
+
+    def __init__(self) -> None:
+        super().__init__(String(), None, (str,))
+
+    def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
+        """Return the text to compare with."""
+        if isinstance(value, time):
+            return value.isoformat()
+        if isinstance(value, timedelta):
+            micros = abs(value) // timedelta(microseconds=1)
+            seconds, micros = divmod(micros, 10**6)
+            sign = "-" if value < timedelta(0) else ""
+            return f"{sign}{seconds // 3600}:{seconds // 60 % 60:02}:{seconds % 60:02}.{micros:06}"
+        return super().process_bind_param(value, dialect)
+
+
+def _by_epoch(element: ColumnElement[Any]) -> KeyColumn:
+    """TIMESTAMP in a zone with summer time: an hour comes twice, but its seconds since 1970 once.
+
+    The plain bounds are for the index, and by the clock: the moment itself where no clock jumps
+    within two hours of it, else two hours away, further than any does.
+    """
+
+    def clock(seconds: ColumnElement[Any], away: int) -> ColumnElement[Any]:
+        moment = seconds + literal_column(str(away), Integer()) if away else seconds
+        return func.from_unixtime(moment)
+
+    def near(seconds: ColumnElement[Any], away: int) -> ColumnElement[Any]:
+        unit: ColumnElement[Any] = literal_column("SECOND")
+        around = func.timestampdiff(unit, clock(seconds, -_AWAY), clock(seconds, _AWAY))
+        still = around == literal_column(str(2 * _AWAY), Integer())
+        return case((still, clock(seconds, 0)), else_=clock(seconds, away))
+
+    def low(seconds: ColumnElement[Any]) -> ColumnElement[Any]:
+        return near(seconds, -_AWAY)
+
+    def high(seconds: ColumnElement[Any]) -> ColumnElement[Any]:
+        return near(seconds, _AWAY)
+
+    epoch = type_coerce(func.unix_timestamp(element), Numeric(20, 6))
+    moments = StoredValue(Numeric(20, 6), None, (Decimal, int))
+    return KeyColumn(element, epoch, moments, compared=epoch, low=low, high=high)
+
+
+_MARIADB: dict[str, Callable[[ColumnElement[Any], TypeEngine[Any]], KeyColumn]] = {
+    "float": _float,
+    "double": _double,
+    "real": _double,
+    "decimal": _decimal,
+    "numeric": _decimal,
+    "enum": _by_number,
+    "set": _by_number,
+    "bit": _by_number,
+    "time": _time,
+}
