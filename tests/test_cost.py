@@ -2,11 +2,13 @@
 
 import math
 import random
+from dataclasses import replace
 from functools import partial
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.stats import spearmanr
 from sqlalchemy import (
     BigInteger,
     Column,
@@ -29,7 +31,14 @@ from vrelko.core.cost.calibration import Timing, fit_rates
 from vrelko.core.cost.rates import PRIORS, Clock, feature_names, shipped_rates
 from vrelko.core.cost.work import NO_WORK, Work
 from vrelko.core.facts import ColumnFacts, ServerFacts
-from vrelko.core.sample_estimates import common_values, judge_neighbours, share_bounds
+from vrelko.core.index import IndexColumn, IndexFacts
+from vrelko.core.insert_price import insert_us
+from vrelko.core.sample_estimates import (
+    common_values,
+    correlate,
+    judge_neighbours,
+    share_bounds,
+)
 from vrelko.engines.counters import count_reads
 from vrelko.engines.paths import Reader
 from vrelko.measuring.calibrate import calibrate
@@ -386,3 +395,40 @@ def test_ways_that_are_costed_before_they_are_served(filled):
     assert clock.ms(model.frozen_ids(20)) < 4 * page
     assert clock.ms(model.freeze()) > clock.ms(model.frozen_ids(20))
     assert model.whole().rows == pytest.approx(model.matching)
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 50), st.none() | st.integers(0, 50)), max_size=80),
+)
+def test_correlations_are_those_of_ranks(pairs):
+    places, values = [p for p, _ in pairs], [v for _, v in pairs]
+    found = correlate(places, values)
+    full = [(p, v) for p, v in pairs if v is not None]
+    if len(full) < 30 or any(len({pair[i] for pair in full}) == 1 for i in (0, 1)):
+        assert found is None
+    else:
+        assert found == pytest.approx(spearmanr(*zip(*full, strict=True))[0], abs=1e-3)
+    assert correlate(range(40), [i if i % 2 else str(i) for i in range(40)]) is None
+
+
+def test_inserts_pay_for_the_leaves_they_are_spread_over(filled):
+    facts = vrelko.survey(filled, "costed")
+    table = facts.table("costed")
+    assert table.column("id").correlation == pytest.approx(1, abs=0.01)
+    kinds = {"g": ("integer", 20.0), "k": ("integer", 1e6), "pad": ("varchar(80)", 1e6)}
+    columns = (
+        table.column("id"),
+        *(ColumnFacts(n, k, False, distinct=d) for n, (k, d) in kinds.items()),
+    )
+    big = replace(table, rows=3_000_000.0, columns=columns)
+
+    def price(*names, of=big, server=facts.server):
+        columns = tuple(IndexColumn(name) for name in names)
+        return insert_us(IndexFacts("i", columns, entry_bytes=30.0), of, server)
+
+    growing, groups, spread, texts = (price(*n) for n in (("id",), ("g", "id"), ("k",), ("pad",)))
+    assert growing < groups < spread < texts
+    assert price("k", of=replace(big, rows=1.0)) == growing  # one leaf is one place
+    small = replace(facts.server, cache_bytes=1 << 20)
+    assert price("id", server=small) == growing
+    assert price("k", server=small) > spread

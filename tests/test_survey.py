@@ -38,6 +38,9 @@ def test_facts_agree_with_full_scans(larkmere):
             assert column.null_share == pytest.approx(nulls / facts.rows, abs=0.05), column.name
             assert 0.5 < column.distinct / distinct < 2, column.name
             assert column.nullable == capture.c[column.name].nullable
+    assert facts.column("id").correlation == 1
+    assert facts.column("caught_at").correlation > 0.9
+    assert abs(facts.column("station_id").correlation) < 0.3
     assert facts.row_id == "id"
     assert facts.primary_key == ("id",)
     assert [(index.name, index.text, index.unique) for index in facts.indexes] == [

@@ -50,6 +50,8 @@ def test_without_statistics_numbers_come_from_samples(engine):
     assert seen.rows == pytest.approx(ROWS, rel=0.2)
     assert seen.column("site").distinct == pytest.approx(20, rel=0.3)
     assert seen.column("hour").null_share == pytest.approx(0.2, abs=0.08)
+    assert seen.column("hour").correlation == pytest.approx(1, abs=0.01)
+    assert abs(seen.column("site").correlation) < 0.3
     if engine.dialect.name == "postgresql":
         assert any("no statistics were ever taken" in note for note in facts.notes)
     assert vrelko.survey(engine, "nothing").table("nothing").rows == 0

@@ -210,7 +210,7 @@ def _show_indexes(out: Console, plan: Plan) -> None:
         told = (
             f"serves {serves}: a page {render_ms(advice.before_ms)} → "
             f"{render_ms(advice.after_ms)} ms; takes {render_bytes(advice.bytes)}, adds about "
-            f"{advice.insert_us:.0f} µs to an insert (by {advice.judged})"
+            f"{render_mean(advice.insert_us)} µs to an insert (by {advice.judged})"
         )
         out.print(Padding(Group(Text(advice.sql), Text(told, style="dim")), (0, 2)))
 

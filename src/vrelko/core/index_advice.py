@@ -13,6 +13,7 @@ from vrelko.core.cost.work import Work
 from vrelko.core.facts import ServerFacts, TableFacts, declared_bytes
 from vrelko.core.identifiers import quote, quote_table
 from vrelko.core.index import IndexFacts
+from vrelko.core.insert_price import LEAF_FILL, insert_us
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
 
@@ -22,8 +23,6 @@ SORTED_ROWS = 1_000
 _GROUPS = 2.0  # pages; groups of fewer rows are sorted for each page at little cost
 _MOST_INCLUDED = 64.0  # bytes of columns that an index is widened by
 _PAYS = 1.5
-
-_FILL = 0.69  # of a b-tree block, after random inserts (Yao 1978)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -83,7 +82,7 @@ def advise_indexes(
         model = (today or {}).get(str(order)) or make_model(outline, order, table, server)
         before = model.keyset(size + 1, at=model.matching / 3)
         after = make_model(outline, order, known, server).keyset(size + 1, at=model.matching / 3)
-        bytes_ = table.rows * (index.entry_bytes or 20.0) / _FILL
+        bytes_ = table.rows * (index.entry_bytes or 20.0) / LEAF_FILL
         yield Advice(
             index=index,
             table=table.name,
@@ -94,7 +93,7 @@ def advise_indexes(
             before_ms=clock.ms(before),
             after_ms=clock.ms(after),
             bytes=bytes_,
-            insert_us=_insert_us(bytes_, server),
+            insert_us=insert_us(index, table, server),
             serves=(f"{outline.name}: {order}",),
         )
 
@@ -193,14 +192,3 @@ def _for_engine(index: IndexFacts, outline: Outline, server: ServerFacts) -> Ind
         return index
     where = " AND ".join(f"{quote(column, server.engine)} IS NULL" for column in kept)
     return replace(index, where=where, partial=True)
-
-
-def _insert_us(bytes_: float, server: ServerFacts) -> float:
-    """Return about the microseconds an index of a size adds to an insert, its blocks in cache.
-
-    A descent and one changed leaf: 3 µs on SQLite, 4 on the servers, and 20 more for each leaf
-    that a cache smaller than the index must fetch.
-    """
-    base = 3.0 if server.engine == "sqlite" else 4.0
-    cache = server.cache_bytes or bytes_
-    return base + 20.0 * max(1 - cache / max(bytes_, 1.0), 0.0)

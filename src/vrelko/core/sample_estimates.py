@@ -14,6 +14,7 @@ PREFIX = 64
 """Characters of a text or bytes of a blob that samples hold; longer values are cut."""
 
 _MOST_COMMON = 100  # values listed by themselves
+_FEWEST = 30  # values that a correlation is told by
 _BOUNDS = 20  # equal shares that a column's values are parted into
 
 
@@ -62,6 +63,39 @@ def share_bounds(values: Sequence[Any], common: Sequence[tuple[str, float]]) -> 
     if len(full) < 2 * _BOUNDS:
         return ()
     return tuple(str(full[round(i * (len(full) - 1) / _BOUNDS)]) for i in range(_BOUNDS + 1))
+
+
+def correlate(places: Sequence[float], values: Sequence[Any]) -> float | None:
+    """Return the rank correlation (Spearman 1904) of values with their rows' places, -1 to 1.
+
+    None for fewer than 30 values, for values that do not compare, and where all are alike.
+    """
+    pairs = [
+        (place, value) for place, value in zip(places, values, strict=True) if value is not None
+    ]
+    if len(pairs) < _FEWEST:
+        return None
+    try:
+        x, y = (_ranks([pair[i] for pair in pairs]) for i in (0, 1))
+    except TypeError:
+        return None
+    mean = (len(pairs) - 1) / 2
+    across = sum((a - mean) * (b - mean) for a, b in zip(x, y, strict=True))
+    spread = sum((a - mean) ** 2 for a in x) * sum((b - mean) ** 2 for b in y)
+    return round(across / math.sqrt(spread), 4) if spread else None
+
+
+def _ranks(values: Sequence[Any]) -> list[float]:
+    """Return each value's rank from 0, the mean one for values that are alike."""
+    order = sorted(range(len(values)), key=values.__getitem__)
+    ranks = [0.0] * len(values)
+    start = 0
+    for end in range(1, len(order) + 1):
+        if end == len(order) or values[order[end]] != values[order[start]]:
+            for i in order[start:end]:
+                ranks[i] = (start + end - 1) / 2
+            start = end
+    return ranks
 
 
 def is_long(value: Any) -> bool:

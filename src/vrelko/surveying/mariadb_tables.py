@@ -10,7 +10,13 @@ from sqlalchemy import Connection, text
 from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.facts import ColumnFacts, TableFacts
-from vrelko.core.sample_estimates import PREFIX, common_values, expect_distinct, share_bounds
+from vrelko.core.sample_estimates import (
+    PREFIX,
+    common_values,
+    correlate,
+    expect_distinct,
+    share_bounds,
+)
 from vrelko.engines.mariadb import catalog
 from vrelko.surveying.budget import Budget
 
@@ -46,8 +52,10 @@ def survey_table(
         notes.append(f"{name}: no row could be sampled; what the catalog leaves out is guessed")
         rows = []
     stored = catalog.distinct_of(connection, name)
+    placed = [c.name for c in table.columns].index(by) if by is not None and by in key[:1] else None
+    places = [] if placed is None else [row[placed] for row in rows]
     columns = [
-        _column(column, [row[i] for row in rows], table, stored.get(column.name), by)
+        _column(column, [row[i] for row in rows], table, stored.get(column.name), by, places)
         for i, column in enumerate(table.columns)
     ]
     return replace(table, columns=tuple(columns))
@@ -71,6 +79,7 @@ def _column(
     table: TableFacts,
     stored: float | None,
     by: str | None,
+    places: list[int],
 ) -> ColumnFacts:
     """Return a column's facts from sampled values, drawn along the column `by`, or of first rows.
 
@@ -100,6 +109,7 @@ def _column(
         null_share=round(sum(value is None for value in values) / len(values), 4),
         common=common,
         bounds=share_bounds(values, common),
+        correlation=correlate(places, values) if places else None,
     )
 
 

@@ -10,7 +10,12 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.facts import ColumnFacts, TableFacts, usual_width
-from vrelko.core.sample_estimates import common_values, expect_distinct, share_bounds
+from vrelko.core.sample_estimates import (
+    common_values,
+    correlate,
+    expect_distinct,
+    share_bounds,
+)
 from vrelko.engines.limits import is_time_limit
 from vrelko.engines.postgresql import catalog
 from vrelko.surveying.budget import Budget
@@ -114,7 +119,10 @@ def _from_sample(table: TableFacts, sample: list[tuple[int, Any]], block: int) -
     for i, column in enumerate(table.columns):
         values = [row[i] for _, row in sample]
         common = tuple(common_values(values))
-        columns.append(_sampled(column, values, rows, common))
+        found = _sampled(column, values, rows, common)
+        if not table.partitions:  # whose blocks are numbered each by itself
+            found = replace(found, correlation=correlate([at for at, _ in sample], values))
+        columns.append(found)
     bytes_ = table.blocks * block / rows if rows else 0.0
     return replace(
         table,

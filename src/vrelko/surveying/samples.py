@@ -28,11 +28,15 @@ COUNT_CAP = 10_000
 
 @dataclass(frozen=True, slots=True)
 class Sample:
-    """Sampled rows: for each column its values (long ones cut) and their stored bytes."""
+    """Sampled rows: for each column its values (long ones cut) and their stored bytes.
+
+    `places` are the rows' ids, none where they have none.
+    """
 
     values: Mapping[str, Sequence[Any]]
     widths: Mapping[str, Sequence[float]]
     size: int
+    places: Sequence[int]
 
 
 def count_by_windows(connection: Connection, table: str, row_id: str) -> float:
@@ -79,13 +83,15 @@ def sample_rows(
     if row_id is None:
         rows = list(connection.execute(text(f"SELECT {listed} FROM {t} LIMIT {PROBES}")))
     else:
+        listed += f", {quote_name(connection, row_id)}"
         rows = _probe(connection, t, quote_name(connection, row_id), listed)
     values = {name: [row[2 * i] for row in rows] for i, name in enumerate(columns)}
     widths = {
         name: [_stored(row[2 * i], row[2 * i + 1]) for row in rows]
         for i, name in enumerate(columns)
     }
-    return Sample(values, widths, len(rows))
+    places = [] if row_id is None else [row[-1] for row in rows]
+    return Sample(values, widths, len(rows), places)
 
 
 def count_capped(connection: Connection, source: str, column: str, value: Any) -> int:

@@ -9,7 +9,12 @@ from sqlalchemy import Connection, text
 
 from vrelko.core.facts import ColumnFacts, TableFacts, usual_width
 from vrelko.core.index import IndexFacts
-from vrelko.core.sample_estimates import common_values, expect_distinct, share_bounds
+from vrelko.core.sample_estimates import (
+    common_values,
+    correlate,
+    expect_distinct,
+    share_bounds,
+)
 from vrelko.engines.sqlite import catalog
 from vrelko.errors import DatabaseError
 from vrelko.surveying.budget import Budget
@@ -64,6 +69,7 @@ def survey_table(
                 distinct=None if distinct is None else round(distinct, 1),
                 common=tuple(common_values(values)),
                 bounds=share_bounds(values, common_values(values)),
+                correlation=correlate(sample.places, values) if sample.places else None,
             )
         )
     row_bytes = tree.cell_bytes if tree else sum(c.width or 0 for c in columns) + 4.0
