@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 from vrelko.core.access_path import AccessPath, Seen
 from vrelko.core.cost.checks import Count, make_check
 from vrelko.core.cost.groups import Groups, Spread, blocks_between, heap_blocks, scattered_share
-from vrelko.core.cost.routes import Routes, Turn
+from vrelko.core.cost.routes import Routes
+from vrelko.core.cost.turns import Turn, path_at, turn_seen, turned, unsure_at
 from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.errors import UnavailableError
 from vrelko.planning.access_paths import find_turns
@@ -47,6 +48,50 @@ def test_paths_that_come_back_are_told_too():
 
     found = find_turns(ask, ask(1.0), 1.0, 200_000.0)
     assert [seen for _, seen in found] == [PATHS[1], PATHS[0], PATHS[1]]
+
+
+@given(
+    st.floats(10, 1e5),
+    st.floats(1, 4),
+    st.lists(st.tuples(st.floats(0, 1), st.booleans()), max_size=12),
+    st.floats(0, 1),
+)
+def test_turns_follow_the_pages_that_were_seen(low, times, seen, place):
+    """A server that takes one path up to a row, another from a later one, and either between."""
+    high = low * times
+    near = AccessPath(
+        kind="ordered", index=None, fixed=(), share=1.0, residual=(), passing=1.0, covering=False
+    )
+    far = replace(near, kind="sorted", scan="table")
+    turns = (Turn(low + place * (high - low), far),)
+    for share, upper in seen:
+        row = low / 2 + share * (2 * high - low / 2)
+        taken = near if row < low else far if row >= high else (near, far)[upper]
+        turns = turn_seen(near, turns, row, taken)
+        assert path_at(near, turns, row) == taken
+    assert len(turns) == 1
+    for row in (0.0, low * 0.99, high * 1.01 + 2, 10 * high + 10):
+        assert path_at(near, turns, row) == (near if row < low else far)
+        assert not unsure_at(turns, row)
+    (turn,) = turns
+    if turn.unsure:
+        begin, end = turn.unsure
+        assert unsure_at(turns, (begin + end) / 2)
+        for row in (begin, end):  # the other path is taken there, once it is turned
+            assert path_at(near, turned(turns, row), row) != path_at(near, turns, row)
+
+
+def test_a_path_that_leads_nowhere_else_is_taken_at_its_row_alone():
+    near = AccessPath(
+        kind="ordered", index=None, fixed=(), share=1.0, residual=(), passing=1.0, covering=False
+    )
+    other = replace(near, kind="sorted", scan="table")
+    turns = turn_seen(near, (), 400.0, other)
+    assert [path_at(near, turns, row) for row in (399.0, 400.0, 402.0)] == [near, other, near]
+    assert unsure_at(turns, 300.0)
+    assert not unsure_at(turns, 10.0)
+    assert turn_seen(near, turns, 400.0, other) == turns
+    assert turn_seen(near, (), 0.0, other) == ()
 
 
 def test_an_index_is_left_where_it_is_no_longer_walked():

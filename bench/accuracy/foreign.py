@@ -520,6 +520,8 @@ def make(engine: Engine, drawn: Drawn) -> None:
             )
             for index in indexes:
                 index.create(connection)
+        if dialect == "postgresql":  # else rows are told of as changed after they were analysed
+            connection.execute(text("SELECT pg_stat_force_next_flush()"))
     with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
         for table in drawn.tables:
             if dialect == "postgresql":

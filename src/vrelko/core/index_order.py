@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Container, Sequence
+from dataclasses import dataclass
+from itertools import takewhile
 
 from vrelko.core.facts import TableFacts
 from vrelko.core.index import IndexColumn, IndexFacts
@@ -22,6 +24,41 @@ def index_tail(table: TableFacts, engine: str) -> tuple[str, ...]:
     return (table.row_id,) if engine == "sqlite" and table.row_id is not None else ()
 
 
+@dataclass(frozen=True, slots=True)
+class Match:
+    """How an index stands to an order: the fixed columns that it begins with, and those behind.
+
+    `backward`: whether it is read so, None where it does not give the order. `rest` has the
+    columns that it ends in unseen, too.
+    """
+
+    lead: tuple[IndexColumn, ...]
+    rest: tuple[IndexColumn, ...]
+    backward: bool | None
+
+
+def match_order(
+    index: IndexFacts,
+    terms: Sequence[tuple[str | None, Term]],
+    fixed: Container[str | None],
+    tail: Sequence[str],
+    lax: bool,
+) -> Match:
+    """Return how an index stands to the terms of an order that no equality fixes.
+
+    Each term comes with the name of its column, None for an expression, which no index is known to
+    give. `tail` names the columns that every index ends in unseen. `lax`: wherever NULLs stand.
+    """
+    lead = tuple(takewhile(lambda column: column.name in fixed, index.columns))
+    held = {column.name for column in index.columns}
+    rest = index.columns[len(lead) :]
+    rest += tuple(IndexColumn(name) for name in tail if name not in held)
+    flips = {_flip(*pair, lax) for pair in zip(rest, terms, strict=False)}
+    if len(rest) < len(terms) or len(flips) > 1 or None in flips:
+        return Match(lead, rest, None)
+    return Match(lead, rest, True in flips)
+
+
 def serves_order(
     index: IndexFacts,
     order: Order,
@@ -34,24 +71,15 @@ def serves_order(
 
     `lax`: wherever NULLs stand, as their rows are read by a range of their own.
     """
-    names = [column.name for column in index.columns]
-    lead = 0
-    while lead < len(names) and names[lead] in fixed:
-        lead += 1
-    rest = [term for term in order.terms if term.name not in fixed]
-    offered = list(index.columns[lead:])
-    held = {column.name for column in index.columns}
-    offered += [IndexColumn(name) for name in index_tail(table, engine) if name not in held]
-    if len(offered) < len(rest):
-        return False
-    free = lax or engine == "sqlite"
-    flips = {_flip(column, term, free) for column, term in zip(offered, rest, strict=False)}
-    return len(flips) <= 1 and None not in flips
+    terms = [(term.name, term) for term in order.terms if term.name not in fixed]
+    free = lax or engine == "sqlite"  # which reads NULLs and values apart by itself
+    return match_order(index, terms, fixed, index_tail(table, engine), free).backward is not None
 
 
-def _flip(column: IndexColumn, term: Term, free: bool) -> bool | None:
+def _flip(column: IndexColumn, named: tuple[str | None, Term], free: bool) -> bool | None:
     """Return whether the index must be read backward for a term, None where it has another."""
-    if column.name != term.name:
+    name, term = named
+    if name is None or column.name != name:
         return None
     backward = column.descending != term.descending
     if not term.nullable or free or term.nulls is None:

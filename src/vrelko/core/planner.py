@@ -158,8 +158,8 @@ def judge(
     `rates`: those calibrated on the server; None: the shipped ones.
     """
     table, server = facts.table(outline.table), facts.server
-    clock = Clock(_widened(rates or shipped_rates(server.engine), table), server)
     uses = uses or (VariantUse(outline, outline.orders[0], 1.0),)
+    clock = Clock(_widened(rates or shipped_rates(server.engine), table, uses), server)
     variants = [
         VariantModel(use.outline, use.order, use.share, use.model(table, server)) for use in uses
     ]
@@ -238,7 +238,7 @@ def _outlook(
         )
         for use in uses
     )
-    clock = Clock(_widened(rates, table), facts.server)
+    clock = Clock(_widened(rates, table, uses), facts.server)
     variants = [
         VariantModel(one.outline, one.order, one.share, one.model(richer, facts.server))
         for one in then
@@ -268,12 +268,16 @@ def _outlook(
 _ROUGH = 0.4  # more log spread where facts are guessed or stale
 
 
-def _widened(rates: Rates, table: TableFacts) -> Rates:
+def _widened(rates: Rates, table: TableFacts, uses: Sequence[VariantUse]) -> Rates:
     """Return the rates with more spread where the table's numbers are rough.
 
     So they are without statistics of any column, where rows were guessed from blocks, and where
-    half of the rows changed since statistics were taken.
+    half of the rows changed since statistics were taken; but for pages of which all that were
+    counted read what was predicted.
     """
+    checks = [check for use in uses for check in use.checks]
+    if checks and all(check.believed for check in checks):
+        return rates
     unknown = all(column.distinct is None for column in table.columns)
     stale = (table.changed_rows or 0.0) > 0.5 * max(table.rows, 1.0)
     if not (unknown or stale or table.rows_from.startswith("guessed")):

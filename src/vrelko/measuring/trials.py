@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass
 from time import perf_counter
@@ -26,9 +26,10 @@ from vrelko.engines.registry import engine_of
 from vrelko.engines.sqlite.capabilities import count_steps
 from vrelko.errors import PageError, TimeLimitError, VrelkoError
 from vrelko.measuring.budget import Spending
+from vrelko.planning.access_paths import Asking
 from vrelko.planning.plan import Plan
 from vrelko.serving.pages.rows import PageReader
-from vrelko.serving.variants.runner import Runner
+from vrelko.serving.variants.runner import Asked, Runner
 from vrelko.serving.variants.variant import Variant
 
 _COUNTED_TICKS = 5_000  # calls of SQLite's step counter a statement may cost, about
@@ -43,7 +44,7 @@ class Trial:
 
     `passing` is the share of rows that pass conditions the index does not hold; `unknown` is what
     the server said of the page that is not understood. `grouped`: it is a first page, read by
-    groups though its strategy is by offset.
+    groups though its strategy is by offset. `asked` holds the statements of the last run.
     """
 
     strategy: str
@@ -54,6 +55,7 @@ class Trial:
     run: Callable[[], int]
     unknown: str = ""
     grouped: bool = False
+    asked: Sequence[Asked] = ()
 
 
 class Bench:
@@ -67,9 +69,9 @@ class Bench:
         self.model: CostModel = self.use.model(table, plan.facts.server)
         listing = plan.served
         names = [str(order) for order in self.use.outline.orders]
-        allowed = listing.orders(plan.facts.server.engine)[names.index(str(self.use.order))]
+        self._allowed = listing.orders(plan.facts.server.engine)[names.index(str(self.use.order))]
         self.variant: Variant = listing.lent_variant(
-            connection, str(allowed), self.use.outline.params
+            connection, str(self._allowed), self.use.outline.params
         )
         self.values = listing.run_values(self.use.outline.params)
 
@@ -84,7 +86,7 @@ class Bench:
         passing = path.passing if path.residual else 1.0
         limited = limit_time(self.connection, most_ms) if most_ms else nullcontext()
         with limited:
-            runner = self._runner(strategy, offset, size)
+            run, asked = self._runner(strategy, offset, size)
         grouped = offset == 0 and self.variant.grouping is not None
         return Trial(
             strategy=strategy,
@@ -92,14 +94,32 @@ class Bench:
             estimate=work,
             path=path.signature,
             passing=passing,
-            run=runner,
+            run=run,
             unknown=path.unknown,
             grouped=grouped,
+            asked=asked,
         )
 
     def path(self, strategy: str, offset: int, size: int) -> AccessPath:
         """Return the access path of a page."""
         return self.model.path_of(strategy, offset, size)
+
+    def taken(self, trial: Trial) -> AccessPath | None:
+        """Ask by which access path the page of a trial that was run is read; None where unsure."""
+        routes, strategy = self.model.routes, trial.strategy
+        if not routes.seen or trial.unknown or trial.grouped or trial.offset <= 0:
+            return None
+        if strategy == "keyset" and (routes.seek.branches != 1 or routes.ties is not None):
+            return None
+        asking = Asking(
+            self.connection,
+            self.plan.served,
+            self.use.outline,
+            self._allowed,
+            self.use.order,
+            self.plan.facts,
+        )
+        return asking.taken(strategy, trial.asked)
 
     def total(self, cap: int | None) -> Trial:
         """Return the trial of telling the total."""
@@ -119,8 +139,13 @@ class Bench:
             unknown=path.unknown,
         )
 
-    def _runner(self, strategy: str, offset: int, size: int) -> Callable[[], int]:
-        """Return a function that reads one page as it is served, and says how many rows came."""
+    def _runner(
+        self, strategy: str, offset: int, size: int
+    ) -> tuple[Callable[[], int], Sequence[Asked]]:
+        """Return a function that reads one page as it is served, and says how many rows came.
+
+        With it the statements of its last run.
+        """
         runner, variant = Runner(self.connection, self.values), self.variant
         if strategy == "keyset" and offset > 0:
             spot = self._key_before(runner, offset, size)
@@ -145,7 +170,7 @@ class Bench:
                 PageReader(runner, variant, size, by).read(spot, total)
             return sum(asked.rows for asked in runner.asked)
 
-        return page
+        return page, runner.asked
 
     def _key_before(self, runner: Runner, offset: int, size: int) -> Spot:
         """Return the spot behind the row ahead of an offset, as the page before it has it."""

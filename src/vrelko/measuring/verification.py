@@ -15,6 +15,7 @@ from itertools import zip_longest
 
 from sqlalchemy import Connection, Engine
 
+from vrelko.core.access_path import AccessPath
 from vrelko.core.cost.calibration import Timing, fit_rates
 from vrelko.core.cost.checks import Check, Count, make_check
 from vrelko.core.cost.counted import counted_as
@@ -36,6 +37,7 @@ _FAR_OFF = 4.0
 _DEPTHS_MORE = (0.251, 0.011, 0.853, 0.457)  # of the rows, where what was predicted is not believed
 _KEPT_BACK = 0.2  # of the budget, for running quick pages again
 _ROUNDS = 5
+_TURNING = ("offset", "keyset", "deferred-join", "far-end")
 _MOST_WHOLE = 5_000.0
 
 
@@ -51,6 +53,12 @@ class _Case:
     ms: float = 0.0
     rows: float = 0.0
     count: Count | None = None
+    taken: AccessPath | None = None
+
+    @property
+    def reach(self) -> float:
+        """What its access path is told by: offset and size, behind a key the rows ahead."""
+        return self.trial.offset + (0 if self.name == "keyset" else self.size)
 
 
 @dataclass
@@ -84,8 +92,11 @@ def verify(
         cases = list(_cases(session, plans, thorough))
         for case in cases:
             _run(session, case, plans)
+        plans = _follow_taken(session, plans, cases)
         _predict_again(plans, cases)
-        cases += _more(session, plans, cases)
+        more = _more(session, plans, cases)
+        plans = _follow_taken(session, plans, more)
+        cases += more
         _time(session, cases)
     _predict_again(plans, cases)
     clock = Clock(shipped_rates(plans[0].facts.server.engine), plans[0].facts.server)
@@ -237,25 +248,54 @@ def _within(bench: Bench, clock: Clock, strategy: str, offset: int, size: int) -
     return offset
 
 
+def _follow_taken(session: _Session, plans: Sequence[Plan], cases: Sequence[_Case]) -> list[Plan]:
+    """Return the plans with the access paths that pages took which read other than predicted.
+
+    The server is asked about the very statements that were run: where two paths cost about the
+    same it turns from one to the other at other rows than those that the plan found.
+    """
+    found = list(plans)
+    engine = plans[0].facts.server.engine
+    for case in cases:
+        if case.count is None or case.count.agrees(engine) or case.name not in _TURNING:
+            continue
+        plan = found[case.plan]
+        use = plan.uses[case.use]
+        case.taken = Bench(session.connection, plan, use).taken(case.trial)
+        if case.taken is None or use.routes is None or case.taken.signature == case.trial.path:
+            continue
+        routes = use.routes.told(case.name, case.reach, case.taken)
+        uses = list(plan.uses)
+        uses[case.use] = replace(use, routes=routes)
+        found[case.plan] = replace(plan, uses=tuple(uses))
+    return found
+
+
 def _predict_again(plans: Sequence[Plan], cases: Sequence[_Case]) -> None:
-    """Predict pages by the rows that were counted, where the total was: the plan will know them."""
+    """Predict pages by the rows that were counted, where the total was, and by paths as taken."""
     told = {
         (case.plan, case.use): case.rows
         for case in cases
         if case.name == "count" and case.count and not case.count.cut
     }
+    moved = {(case.plan, case.use) for case in cases if case.taken is not None}
     for case in cases:
-        rows = told.get((case.plan, case.use))
-        if rows is None or case.count is None or case.name in ("count", "capped count"):
+        of = case.plan, case.use
+        if case.count is None or case.name in ("count", "capped count"):
+            continue
+        if of not in told and of not in moved:
             continue
         plan = plans[case.plan]
-        use = replace(plan.uses[case.use], rows=rows, checks=())
+        use = plan.uses[case.use]
+        use = replace(use, rows=told.get(of, use.rows), checks=())
         model = use.model(plan.facts.table(use.outline.table), plan.facts.server)
         name = "keyset" if case.trial.grouped else case.name
         work = model.strategy(name, case.trial.offset, case.size)
-        case.trial = replace(case.trial, estimate=work)
+        path = model.path_of(name, case.trial.offset, case.size)
+        signature = path.signature if of in moved else case.trial.path
+        case.trial = replace(case.trial, estimate=work, path=signature)
         predicted = counted_as(plan.facts.server.engine, work)
-        case.count = replace(case.count, predicted=predicted, rows=work.rows)
+        case.count = replace(case.count, predicted=predicted, rows=work.rows, path=signature)
 
 
 def _more(session: _Session, plans: Sequence[Plan], cases: Sequence[_Case]) -> list[_Case]:

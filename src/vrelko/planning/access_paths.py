@@ -6,14 +6,17 @@ Nothing is read: every question is an EXPLAIN.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from itertools import pairwise
 from typing import Any
 
+from sqlalchemy import Select
+
 from vrelko.core.access import choose_keys, choose_path, follow_path
 from vrelko.core.access_path import AccessPath, Seen
-from vrelko.core.cost.routes import Routes, Turn
+from vrelko.core.cost.routes import Routes
+from vrelko.core.cost.turns import Turn
 from vrelko.core.facts import Facts, TableFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Condition, Outline
@@ -24,6 +27,7 @@ from vrelko.engines.paths import Reader
 from vrelko.errors import PageError
 from vrelko.planning.key_ladder import KeyLadder
 from vrelko.serving.listing import Listing
+from vrelko.serving.variants.runner import Asked
 from vrelko.sql.statements import LIMIT, OFFSET
 
 Ask = Callable[[float], Seen | None]
@@ -87,90 +91,154 @@ def ask_routes(
 
     `allowed` is the order as the listing names it, `order` the same by the table's columns.
     """
-    table, engine = facts.table(outline.table), facts.server.engine
-    reader = Reader.of(lender, table.name, listing.paged_name, table.partitions)
-    variant = listing.lent_variant(lender, str(allowed), outline.params)
-    values, size = listing.run_values(outline.params), outline.sizes.default
-
-    def follow(seen: Seen | None, of: Order | None = order) -> AccessPath:
-        if seen is None:  # such as a view, which EXPLAIN shows as what lies behind it
-            return replace(choose_path(outline, of, table, engine), unknown=_NOT_SEEN)
-        return _with_tables(follow_path(outline, of, table, seen, engine), facts)
-
-    def limits(rows: float) -> dict[str, Any]:
-        return {**values, LIMIT: size + 1, OFFSET: max(int(rows), 0)}
-
-    def offset(rows: float) -> Seen | None:
-        return reader.path(variant.offset(), limits(rows))
-
-    def keys(rows: float) -> Seen | None:
-        return reader.deferred(variant.deferred(), limits(rows))[0]
-
-    def backward(rows: float) -> Seen | None:
-        return reader.path(variant.offset(backward=True), limits(rows))
-
-    first = offset(0)
-    near = follow(first)
+    asking = Asking(lender, listing, outline, allowed, order, facts)
+    table, engine, size = asking.table, asking.engine, asking.size
+    first = asking.offset(0)
+    near = asking.follow(first)
     rows = table.rows * near.share * near.passing
-
-    def turns(ask: Ask, begins: Seen | None, low: float, high: float) -> tuple[Turn, ...]:
-        if engine == "sqlite":  # which looks neither at the offset nor at the key
-            return ()
-        return tuple(Turn(row, follow(seen)) for row, seen in find_turns(ask, begins, low, high))
-
-    key_seen, by_key = reader.deferred(variant.deferred(), limits(0))
-    served = choose_path(outline, order, table, engine, served=True)
-    seek: AccessPath = served
-    seek_turns: tuple[Turn, ...] = ()
-    ties: AccessPath | None = None
-
-    def ask_seek(select: Any, given: Mapping[str, Any]) -> Seen | None:
-        limited = variant.limited(select, size + 1)
-        extra = {LIMIT: size + 1} if limited is select else {}
-        return reader.path(limited, {**given, **extra})
-
-    def behind(at: float) -> Seen | None:
-        return ladder.ask(at / max(rows, 1.0), values, ask_seek)
-
-    ladder = KeyLadder(variant, order, table, near.fixed)
-    if variant.grouping is not None:
-        seek = _with_tables(served, facts)
-    elif served.branches == 1:
-        edge = variant.edge(False)
-        begins = ask_seek(edge[0], values) if len(edge) == 1 else None
-        asked = behind(min(rows / 100, 1_000.0))
-        if asked or begins:
-            seek = follow(asked or begins)
-        if asked is not None and asked.unbounded:  # the key bounds no index
-            seek = replace(seek, unknown=seek.unknown or "a key that bounds no index")
-        seek_turns = turns(behind, asked, min(rows / 100, 1_000.0), rows - size)
-        tied = ladder.ask_ties(values, ask_seek)
-        if tied is not None:
-            ties = _ties_path(outline, order, table, tied, engine)
-    counted = reader.path(variant.count(None), values)
+    keys, by_key = asking.deferred(0)
     back: Seen | None = None
     back_turns: tuple[Turn, ...] = ()
     if outline.kind == "grid":  # whose pages may be read from the end
-        back = backward(0)
-        back_turns = turns(backward, back, 1.0, rows - size)
-    keys_turns = turns(keys, key_seen, 1.0, rows - size)
+        back = asking.backward(0)
+        back_turns = asking.turns(asking.backward, back, 1.0, rows - size)
+    seek, seek_turns, ties = _seek_routes(asking, near, rows)
     return Routes(
         page=near,
         seek=seek,
-        count=follow(counted, None),
-        whole=follow(reader.path(variant.whole(), values)),
-        deep=_reaching(turns(offset, first, 1.0, rows - size), size),
+        count=asking.follow_all(asking.path(asking.variant.count(None), asking.values)),
+        whole=asking.follow(asking.path(asking.variant.whole(), asking.values)),
+        deep=_reaching(asking.turns(asking.offset, first, 1.0, rows - size), size),
         keys=choose_keys(outline, order, table, engine, near)
-        if key_seen is None
-        else follow(key_seen),
-        keys_deep=_reaching(keys_turns, size),
-        joined=None if by_key is None else follow(by_key, None),
+        if keys is None
+        else asking.follow(keys),
+        keys_deep=_reaching(asking.turns(asking.keys, keys, 1.0, rows - size), size),
+        joined=None if by_key is None else asking.follow_all(by_key),
         seek_deep=seek_turns,
         ties=ties,
-        back=None if back is None else follow(back),
+        back=None if back is None else asking.follow(back),
         back_deep=_reaching(back_turns, size),
         seen=True,
     )
+
+
+def _seek_routes(
+    asking: Asking, near: AccessPath, rows: float
+) -> tuple[AccessPath, tuple[Turn, ...], AccessPath | None]:
+    """Return the path behind a key near the start, where it turns, and the one to a key's ties."""
+    variant, values = asking.variant, asking.values
+    served = choose_path(asking.outline, asking.order, asking.table, asking.engine, served=True)
+    if variant.grouping is not None:
+        return _with_tables(served, asking.facts), (), None
+    if served.branches != 1:
+        return served, (), None
+    ladder = KeyLadder(variant, asking.order, asking.table, near.fixed)
+
+    def behind(at: float) -> Seen | None:
+        return ladder.ask(at / max(rows, 1.0), values, asking.limited)
+
+    edge = variant.edge(False)
+    begins = asking.limited(edge[0], values) if len(edge) == 1 else None
+    asked = behind(min(rows / 100, 1_000.0))
+    seek = asking.follow_key(asked) if asked else asking.follow(begins) if begins else served
+    turns = asking.turns(behind, asked, min(rows / 100, 1_000.0), rows - asking.size)
+    tied = ladder.ask_ties(values, asking.limited)
+    if tied is None:
+        return seek, turns, None
+    ties = _ties_path(asking.outline, asking.order, asking.table, tied, asking.engine)
+    return seek, turns, ties
+
+
+class Asking:
+    """What a server is asked about one variant: which access path it takes, by EXPLAIN alone."""
+
+    def __init__(
+        self,
+        lender: Any,
+        listing: Listing,
+        outline: Outline,
+        allowed: Order,
+        order: Order,
+        facts: Facts,
+    ) -> None:
+        """`allowed` is the order as the listing names it, `order` by the table's columns."""
+        self.outline, self.order, self.facts = outline, order, facts
+        self.table, self.engine = facts.table(outline.table), facts.server.engine
+        self.size = outline.sizes.default
+        self.variant = listing.lent_variant(lender, str(allowed), outline.params)
+        self.values = listing.run_values(outline.params)
+        self._reader = Reader.of(lender, self.table.name, listing.paged_name, self.table.partitions)
+
+    def path(self, select: Select[Any], values: Mapping[str, Any]) -> Seen | None:
+        """Ask for the path of any statement over the table."""
+        return self._reader.path(select, values)
+
+    def offset(self, rows: float) -> Seen | None:
+        """Ask for the path of the page behind so many rows."""
+        return self.path(self.variant.offset(), self._limits(rows))
+
+    def backward(self, rows: float) -> Seen | None:
+        """Ask for the path of the page that has so many rows behind it, read from the end."""
+        return self.path(self.variant.offset(backward=True), self._limits(rows))
+
+    def deferred(self, rows: float) -> tuple[Seen | None, Seen | None]:
+        """Ask how a deferred join finds its keys, and how their rows where it reads all."""
+        return self._reader.deferred(self.variant.deferred(), self._limits(rows))
+
+    def keys(self, rows: float) -> Seen | None:
+        """Ask how a deferred join finds the keys of the page behind so many rows."""
+        return self.deferred(rows)[0]
+
+    def limited(self, select: Select[Any], values: Mapping[str, Any]) -> Seen | None:
+        """Ask for the path of a statement with the limit that it is served with."""
+        limited = self.variant.limited(select, self.size + 1)
+        extra = {LIMIT: self.size + 1} if limited is select else {}
+        return self.path(limited, {**values, **extra})
+
+    def follow(self, seen: Seen | None) -> AccessPath:
+        """Return the access path of what a server says, in the variant's order."""
+        return self._follow(seen, self.order)
+
+    def follow_all(self, seen: Seen | None) -> AccessPath:
+        """Return the access path of what a server says of rows in no order."""
+        return self._follow(seen, None)
+
+    def _follow(self, seen: Seen | None, order: Order | None) -> AccessPath:
+        if seen is None:  # such as a view, which EXPLAIN shows as what lies behind it
+            path = choose_path(self.outline, order, self.table, self.engine)
+            return replace(path, unknown=_NOT_SEEN)
+        path = follow_path(self.outline, order, self.table, seen, self.engine)
+        return _with_tables(path, self.facts)
+
+    def follow_key(self, seen: Seen) -> AccessPath:
+        """Return the access path of a page behind a key."""
+        path = self.follow(seen)
+        if not seen.unbounded:
+            return path
+        return replace(path, unknown=path.unknown or "a key that bounds no index")
+
+    def turns(self, ask: Ask, begins: Seen | None, low: float, high: float) -> tuple[Turn, ...]:
+        """Return where a server turns to another path between two rows."""
+        if self.engine == "sqlite":  # which looks neither at the offset nor at the key
+            return ()
+        found = find_turns(ask, begins, low, high)
+        return tuple(Turn(row, self.follow(seen)) for row, seen in found)
+
+    def taken(self, strategy: str, asked: Sequence[Asked]) -> AccessPath | None:
+        """Return the path by which a page was read that took one statement; None where unknown."""
+        if len(asked) != 1:
+            return None
+        select, values = asked[0].select, asked[0].values
+        if strategy == "deferred-join":
+            seen, _ = self._reader.deferred(select, values)
+        else:
+            seen = self.path(select, values)
+        if seen is None:
+            return None
+        return self.follow_key(seen) if strategy == "keyset" else self.follow(seen)
+
+    def _limits(self, rows: float) -> dict[str, Any]:
+        return {**self.values, LIMIT: self.size + 1, OFFSET: max(int(rows), 0)}
 
 
 def _reaching(turns: tuple[Turn, ...], size: int) -> tuple[Turn, ...]:

@@ -12,7 +12,7 @@ a sort.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import BindParameter, Column, ColumnElement, Select
@@ -21,7 +21,8 @@ from sqlalchemy.sql.elements import BinaryExpression
 from sqlalchemy.sql.selectable import FromClause
 from sqlalchemy.util import immutabledict
 
-from vrelko.core.index import IndexColumn, IndexFacts
+from vrelko.core.index import IndexFacts
+from vrelko.core.index_order import Match, match_order
 from vrelko.core.order import Order, Term
 from vrelko.sql.sources import conjuncts, same
 
@@ -41,11 +42,18 @@ class Sought:
     tail: Sequence[str]
     table: FromClause | None = None
 
-    def wanted(self, fixed: Mapping[str, Column[Any]]) -> list[tuple[str | None, Term]]:
+    def wanted(self, fixed: Mapping[str | None, Column[Any]]) -> list[tuple[str | None, Term]]:
         """Return the order's terms that no equality fixes, with their column's names."""
         names = [one.name if isinstance(one, Column) else None for one in self.elements]
         pairs = zip(names, self.order.terms, strict=True)
         return [(name, term) for name, term in pairs if name not in fixed]
+
+    def match(
+        self, index: IndexFacts, fixed: Mapping[str | None, Column[Any]], lax: bool = True
+    ) -> Match:
+        """Return how an index stands to the order; a partial one never gives it."""
+        found = match_order(index, self.wanted(fixed), fixed, self.tail, lax)
+        return replace(found, backward=None) if index.partial else found
 
 
 @dataclass(frozen=True)
@@ -106,9 +114,9 @@ def find_pins(sought: Sought) -> Pins:
     fixed = _fixed(sought.where)
     found = []
     for index in sought.indexes:
-        lead, flip, _ = _match(index, fixed, sought.wanted(fixed), sought.tail)
-        if lead and flip is not None:
-            found.append((index, lead, flip))
+        match = sought.match(index, fixed)
+        if match.lead and match.backward is not None:
+            found.append((index, match.lead, match.backward))
     if not found:
         return NO_PINS
     index, lead, flip = found[0]
@@ -117,7 +125,7 @@ def find_pins(sought: Sought) -> Pins:
     settled = names <= {column.name for column in lead}
     if sought.table is not None and settled and len(found) == 1 and index.name.isidentifier():
         return Pins(table=sought.table, hint=_Hint(f"FORCE INDEX (`{index.name}`)"))
-    return Pins(tuple((fixed[str(c.name)], c.descending != flip) for c in lead), sought.order)
+    return Pins(tuple((fixed[c.name], c.descending != flip) for c in lead), sought.order)
 
 
 class _Hint(str):
@@ -142,18 +150,9 @@ def without_hint(statement: Select[Any]) -> Select[Any]:
 def places_nulls(sought: Sought) -> bool:
     """Tell whether an index serves an order with its NULLs where the order wants them."""
     fixed = _fixed(sought.where)
-    wanted = sought.wanted(fixed)
-    for index in sought.indexes:
-        _, flip, rest = _match(index, fixed, wanted, sought.tail)
-        if flip is None:
-            continue
-        pairs = zip(rest, wanted, strict=False)
-        if all(
-            not term.nullable or (bool(column.nulls_first) != flip) == (term.nulls == "first")
-            for column, (_, term) in pairs
-        ):
-            return True
-    return False
+    return any(
+        sought.match(index, fixed, lax=False).backward is not None for index in sought.indexes
+    )
 
 
 def first_alone(sought: Sought) -> int | None:
@@ -167,46 +166,24 @@ def first_alone(sought: Sought) -> int | None:
         return None
     begins = False
     for index in sought.indexes:
-        _, flip, rest = _match(index, fixed, wanted, sought.tail)
-        if flip is not None:
+        match = sought.match(index, fixed)
+        if match.backward is not None:
             return None
-        begins = begins or (not index.partial and bool(rest) and rest[0].name == wanted[0][0])
+        first = match.rest[0].name if match.rest else None
+        begins = begins or (not index.partial and first == wanted[0][0])
     names = [term.name for term in sought.order.terms]
     return names.index(wanted[0][1].name) if begins else None
 
 
 def serves_within(sought: Sought, column: Column[Any]) -> bool:
     """Tell whether an index serves an order within each value of a column."""
-    fixed = {**_fixed(sought.where), column.name: column}
+    fixed: dict[str | None, Column[Any]] = {**_fixed(sought.where), column.name: column}
     for index in sought.indexes:
-        lead, flip, _ = _match(index, fixed, sought.wanted(fixed), sought.tail)
-        if flip is not None and column.name in {one.name for one in lead}:
+        match = sought.match(index, fixed)
+        if match.backward is not None and column.name in {one.name for one in match.lead}:
             return True
     return False
 
 
-def _fixed(where: Any) -> dict[str, Column[Any]]:
+def _fixed(where: Any) -> dict[str | None, Column[Any]]:
     return {found[0].name: found[0] for part in conjuncts(where) if (found := fixed_column(part))}
-
-
-def _match(
-    index: IndexFacts,
-    fixed: dict[str, Column[Any]],
-    wanted: Sequence[tuple[str | None, Term]],
-    tail: Sequence[str],
-) -> tuple[list[IndexColumn], bool | None, list[IndexColumn]]:
-    """Return the fixed columns an index begins with, whether it is read backward, and the rest.
-
-    The direction is None where the index does not serve the order.
-    """
-    columns = list(index.columns)
-    lead: list[IndexColumn] = []
-    while columns and columns[0].name in fixed:
-        lead.append(columns.pop(0))
-    known = {column.name for column in columns}
-    columns += [IndexColumn(name) for name in tail if name not in known]
-    names = [column.name for column in columns[: len(wanted)]]
-    if index.partial or names != [name for name, _ in wanted]:
-        return lead, None, columns
-    flips = {a.descending != term.descending for a, (_, term) in zip(columns, wanted, strict=False)}
-    return lead, (True in flips) if len(flips) <= 1 else None, columns

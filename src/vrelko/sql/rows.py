@@ -12,13 +12,17 @@ from typing import Any
 
 from sqlalchemy.engine import Result, Row
 
+from vrelko.core.kept import Kept
+
+_MOST_KNOWN = 16
+
 
 class Cutter:
     """Cuts rows of one statement after another to their first `width` columns."""
 
     def __init__(self, width: int) -> None:
         self.width = width
-        self._known: dict[int, tuple[Any, Any]] = {}
+        self._known: Kept[Any, Any] = Kept(_MOST_KNOWN)
 
     def split(self, result: Result[Any]) -> tuple[list[Any], list[Any]]:
         """Return the rows cut, and the whole rows."""
@@ -32,14 +36,11 @@ class Cutter:
         return [Row(reduced, None, index, row[:width]) for row in full], full
 
     def _reduced(self, metadata: Any) -> Any:
-        """Return what describes the cut rows, kept while the statement's own stays the same."""
-        known = self._known.get(id(metadata))
-        if known is None or known[0] is not metadata:
-            known = metadata, metadata._reduce(range(self.width))
-            if len(self._known) > 16:
-                self._known.clear()
-            self._known[id(metadata)] = known
-        return known[1]
+        """Return what describes the cut rows, kept beside the statement's own."""
+        known = self._known.get(metadata)
+        if known is None:
+            known = self._known.keep(metadata, metadata._reduce(range(self.width)))
+        return known
 
 
 def split_publicly(result: Result[Any], width: int) -> tuple[list[Any], list[Any]]:

@@ -8,6 +8,8 @@ import time
 from collections import defaultdict
 from collections.abc import Iterator
 
+from vrelko.core.kept import Kept
+
 log = logging.getLogger("vrelko.web")
 
 MEDIA = "application/openmetrics-text; version=1.0.0; charset=utf-8"
@@ -63,7 +65,7 @@ class Causes:
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._known: dict[tuple[str, str], tuple[float, int]] = {}
+        self._known: Kept[tuple[str, str], tuple[float, int]] = Kept(_MOST_CAUSES)
 
     def tell(self, listing: str, code: str, what: str, error: BaseException | None = None) -> None:
         """Log a failure of a listing, unless its cause was told within the last minute."""
@@ -73,9 +75,7 @@ class Causes:
             if now - last < _AGAIN_S:
                 self._known[listing, code] = last, more + 1
                 return
-            if len(self._known) >= _MOST_CAUSES:
-                self._known.clear()
-            self._known[listing, code] = now, 0
+            self._known.keep((listing, code), (now, 0))
         again = f" ({more:,} more since it was last told)" if more else ""
         log.error("%s: %s [%s]%s", listing or "-", what, code, again, exc_info=error)
 

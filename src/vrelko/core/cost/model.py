@@ -74,7 +74,7 @@ class CostModel:
         seek = self.seek_at(at)
         ranges = self.scene.server.engine == "mariadb" and seek.index is not None
         sorts = seek.kind == "sorted" and ranges and at > 0
-        if sorts or seek is not self.routes.seek:  # it reads and sorts what lies behind the key
+        if sorts or seek != self.routes.seek:  # it reads and sorts what lies behind the key
             left = max(self.matching - at, rows) / max(self.matching, 1.0)
             if seek.index is None or not _is_bounded(seek, self.scene.order):
                 behind = replace(seek, passing=seek.passing * left)
@@ -219,7 +219,7 @@ class CostModel:
         check = self._check("first" if offset <= 0 and name in _ALIKE else name, offset, size)
         if check is None or not check.believed:
             return None if check is None else check.believed
-        if self._near_a_bound(name, offset, size):
+        if self._near_a_bound(name, offset, size) or self._near_a_turn(name, offset, size):
             return None
         if name != "keyset":
             return True
@@ -249,6 +249,11 @@ class CostModel:
 
         told = [read(at - apart), read(at), read(at + apart)]
         return max(told) > TOLERANCE * min(told)
+
+    def _near_a_turn(self, name: str, offset: float, size: int) -> bool:
+        """Tell whether the server takes now one access path, now another, around a page."""
+        reach = offset if name == "keyset" else offset + size
+        return name not in (*_COUNTS, "first", "whole") and self.routes.unsure(name, reach)
 
     def _check(self, name: str, offset: float, size: int) -> Check | None:
         """Return the check of the pages of a strategy that were read as this one is."""
@@ -285,6 +290,10 @@ class CostModel:
 
     def _checked(self, name: str, work: Work, offset: float, size: int) -> Work:
         """Return the work of a page as its counts tell it, where its prediction is not believed."""
+        if self._near_a_turn(name, offset, size):
+            reach = offset if name == "keyset" else offset + size
+            other = replace(self, routes=self.routes.turned(name, reach))
+            return self._between(work, other._raw(name, offset, size))
         check = self._check(name, 0.0 if name == "first" else offset, size)
         if check is None or check.believed or not check.counts:
             return work
@@ -304,6 +313,15 @@ class CostModel:
             factor = min(max(factor, min(most, 1.0)), max(most, 1.0))
         engine = self.scene.server.engine
         return check.correct(work, offset, factor, engine, self._most_read)
+
+    def _between(self, one: Work, other: Work) -> Work:
+        """Return the work of a page that either of two is, no more likely than the other."""
+        engine = self.scene.server.engine
+        low, high = sorted((one, other), key=lambda work: counted_as(engine, work))
+        apart = max(counted_as(engine, high), 1.0) / max(counted_as(engine, low), 1.0)
+        scatter = math.hypot(high.timed_scatter, math.log(apart) / 2)
+        kept = {name: getattr(high, name) for name in ("statements", "rows", "bytes", "values")}
+        return replace(high.times(1 / math.sqrt(apart)), **kept, timed_scatter=scatter)
 
     @property
     def _most_read(self) -> float:

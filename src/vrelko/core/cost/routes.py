@@ -3,22 +3,15 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from vrelko.core.access import choose_keys, choose_path
 from vrelko.core.access_path import AccessPath
+from vrelko.core.cost.turns import Turn, path_at, turn_seen, turned, unsure_at
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
-
-
-@dataclass(frozen=True, slots=True)
-class Turn:
-    """The access path that a server takes from a row on."""
-
-    row: float
-    path: AccessPath
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,19 +54,54 @@ class Routes:
 
     def page_at(self, reach: float) -> AccessPath:
         """Return the path of a page by offset whose offset and size together are `reach`."""
-        return _at(self.page, self.deep, reach)
+        return path_at(self.page, self.deep, reach)
 
     def seek_at(self, at: float) -> AccessPath:
         """Return the path of a page behind a key that is `at` rows into the order."""
-        return _at(self.seek, self.seek_deep, at)
+        return path_at(self.seek, self.seek_deep, at)
 
     def keys_at(self, reach: float, otherwise: AccessPath) -> AccessPath:
         """Return the path to the keys of a deferred join's page, `otherwise` where none is told."""
-        return _at(self.keys or otherwise, self.keys_deep, reach)
+        return path_at(self.keys or otherwise, self.keys_deep, reach)
 
     def back_at(self, reach: float) -> AccessPath:
         """Return the path of a page by an offset from the end; offset and size together `reach`."""
-        return _at(self.back, self.back_deep, reach) if self.back else self.page_at(reach)
+        return path_at(self.back, self.back_deep, reach) if self.back else self.page_at(reach)
+
+    def told(self, strategy: str, reach: float, taken: AccessPath) -> Routes:
+        """Return the routes with a path that a page at `reach` was seen to take.
+
+        `reach` is what the path of the strategy's pages is told by: offset and size together,
+        behind a key the rows ahead of it.
+        """
+        first, turns = self._turning(strategy)
+        return self._with_turns(strategy, turn_seen(first, turns, reach, taken))
+
+    def unsure(self, strategy: str, reach: float) -> bool:
+        """Tell whether the server was seen to take either of two paths around a page at `reach`."""
+        return unsure_at(self._turning(strategy)[1], reach)
+
+    def turned(self, strategy: str, reach: float) -> Routes:
+        """Return the routes by which the other of two paths is taken at `reach`."""
+        return self._with_turns(strategy, turned(self._turning(strategy)[1], reach))
+
+    def _turning(self, strategy: str) -> tuple[AccessPath, tuple[Turn, ...]]:
+        if strategy == "keyset":
+            return self.seek, self.seek_deep
+        if strategy == "deferred-join" and self.keys is not None:
+            return self.keys, self.keys_deep
+        if strategy == "far-end" and self.back is not None:
+            return self.back, self.back_deep
+        return self.page, self.deep
+
+    def _with_turns(self, strategy: str, turns: tuple[Turn, ...]) -> Routes:
+        if strategy == "keyset":
+            return replace(self, seek_deep=turns)
+        if strategy == "deferred-join" and self.keys is not None:
+            return replace(self, keys_deep=turns)
+        if strategy == "far-end" and self.back is not None:
+            return replace(self, back_deep=turns)
+        return replace(self, deep=turns)
 
     def each(self, change: Callable[[AccessPath], AccessPath]) -> Routes:
         """Return the routes with every path changed."""
@@ -101,14 +129,6 @@ def _walked(path: AccessPath) -> str | None:
     if path.index is None or path.kind not in ("ordered", "grouped"):
         return None
     return path.index.name
-
-
-def _at(path: AccessPath, turns: Sequence[Turn], row: float) -> AccessPath:
-    for turn in turns:
-        if row < turn.row:
-            break
-        path = turn.path
-    return path
 
 
 def opaque_routes(outline: Outline, table: TableFacts, rows: float | None) -> Routes:

@@ -20,6 +20,7 @@ from typing import Any
 
 from itsdangerous import Signer
 
+from vrelko.core.kept import Kept
 from vrelko.core.spot import Spot, SpotKind
 from vrelko.errors import CursorError, ListingError, PageError
 from vrelko.serving.cursors.encryption import Sealer
@@ -71,7 +72,7 @@ class CursorBook:
         self._signs = bool(keys)
         self._sealer = Sealer(keys) if keys else None
         self._expires_s = expires_s
-        self._known: dict[tuple[str, bytes, bool], Spot] = {}
+        self._known: Kept[tuple[str, bytes, bool], Spot] = Kept(_MOST_KNOWN)
         if expires_s is not None and (not keys or not expires_s > 0):
             raise ListingError(
                 "cursors that expire need secrets and a time above 0",
@@ -115,9 +116,7 @@ class CursorBook:
         Not of those that expire, which are looked at each time.
         """
         if self._expires_s is None and len(cursor) <= _MOST_KNOWN_CHARACTERS:
-            if len(self._known) >= _MOST_KNOWN:
-                self._known.clear()
-            self._known[cursor, fingerprint, sealed] = spot
+            self._known.keep((cursor, fingerprint, sealed), spot)
 
     def _walked(self, spot: Spot, fingerprint: bytes, sealed: bool) -> list[Any]:
         """Return the parts that tell of the walk so far: its top, rows seen, its stored list."""

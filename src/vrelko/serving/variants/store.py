@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
 from uuid import UUID
@@ -14,6 +14,7 @@ from sqlalchemy.sql import visitors
 
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.index import IndexFacts
+from vrelko.core.kept import Kept
 from vrelko.core.order import Order, make_total, parse_order, resolve_nulls
 from vrelko.core.seek import awkward_terms
 from vrelko.engines.mariadb.capabilities import count_rows
@@ -53,6 +54,15 @@ _MOST_KEPT = 1_000
 _SORTED_AS_FAST = 1_000  # rows that MariaDB sorts for a page at no great cost
 
 
+@dataclass
+class _Catalog:
+    """What one engine's catalog tells of the tables read: asked once, until it is forgotten."""
+
+    columns: Columns
+    indexes: list[IndexFacts] | None = None
+    abilities: tuple[Capabilities, bool] | None = None
+
+
 class VariantStore:
     """Makes and keeps the variants of one select with its orders and filters."""
 
@@ -79,12 +89,10 @@ class VariantStore:
                 "Put the delay into the select",
                 "settle-column",
             )
-        self._variants: dict[tuple[Any, ...], Variant] = {}
+        self._variants: Kept[tuple[Any, ...], Variant] = Kept(_MOST_KEPT)
+        self._requests: Kept[Any, tuple[Variant, dict[str, Any], bytes]] = Kept(_MOST_KEPT)
         self._orders: dict[str, tuple[Order, ...]] = {}
-        self._indexes: dict[str, list[IndexFacts]] = {}
-        self._abilities: dict[str, tuple[Capabilities, bool]] = {}
-        self._columns: dict[str, Columns] = {}
-        self._opened: dict[Any, tuple[Variant, dict[str, Any], bytes]] = {}
+        self._catalogs: dict[str, _Catalog] = {}
         self.served: Dialect | None = None
         """The dialect last found to be of a served engine."""
 
@@ -120,9 +128,8 @@ class VariantStore:
             where = dialect.name, str(chosen), active, lender is None
             with database_errors("look into the catalog"):
                 found = self._variants.get(where) or self._make(dialect, chosen, active, lender)
-            if len(self._variants) >= _MOST_KEPT:
-                self._variants.clear()
-            self._variants[asked] = self._variants[where] = found
+            self._variants.keep(where, found)
+            self._variants.keep(asked, found)
         return found
 
     def open(
@@ -152,17 +159,15 @@ class VariantStore:
         if self._settle is None and _EXACT.issuperset(types):
             values = tuple(params.items()) if params else ()
             asked = dialect.name, order, lender is None, name, scope, types, values
-            found = self._opened.get(asked)
+            found = self._requests.get(asked)
             if found is not None:
                 return found
         given = self.filters.check(params)
         variant = self.variant(dialect, order, self.filters.active(given), lender)
         print_ = fingerprint_of(binding(name, variant, given, scope))
         found = variant, self.run_values(given), print_
-        if len(self._opened) >= _MOST_KEPT:
-            self._opened.clear()
         if asked is not None and _is_small(values):
-            self._opened[asked] = found
+            self._requests.keep(asked, found)
         return found
 
     def default_order(self, given: Mapping[str, Any]) -> str:
@@ -230,7 +235,7 @@ class VariantStore:
         members, asked = members_of(self.select), None
         if lender is not None:
             lender = core_connection(lender, self.select)
-            asked = self._columns.setdefault(dialect.name, Columns(dialect))
+            asked = self._catalog(dialect).columns
             elements = [found.columns[name] for name in chosen.names]
             asked.refuse_functions(lender, found.select, elements, self._given[1] is None)
         return agree(found, chosen, filtered, dialect, members, lender, asked)
@@ -241,15 +246,25 @@ class VariantStore:
         """Return what the engine can do with the tables read, asked once; and if bounds help."""
         if lender is None:
             return capabilities_of(dialect), False
-        if dialect.name not in self._abilities:
+        known = self._catalog(dialect)
+        if known.abilities is None:
             inside = [one for one in visitors.iterate(found.select) if isinstance(one, Table)]
             bases = [base_table(one) for one in found.sources.tables]
             tables = list(dict.fromkeys([*(one for one in bases if one is not None), *inside]))
             connection = core_connection(lender, self.select)
-            self._abilities[dialect.name] = record_of(dialect).capabilities_for(
-                connection, tables, dialect
-            )
-        return self._abilities[dialect.name]
+            known.abilities = record_of(dialect).capabilities_for(connection, tables, dialect)
+        return known.abilities
+
+    def _catalog(self, dialect: Dialect) -> _Catalog:
+        return self._catalogs.setdefault(dialect.name, _Catalog(Columns(dialect)))
+
+    def _indexes(self, lender: Any, table: Table, dialect: Dialect) -> list[IndexFacts]:
+        """Return the indexes of the table that is paged, asked of the catalog once."""
+        known = self._catalog(dialect)
+        if known.indexes is None:
+            found = core_connection(lender, self.select)
+            known.indexes = record_of(dialect).read_indexes(found, table, dialect)
+        return known.indexes
 
     def _look_for_indexes(
         self,
@@ -270,9 +285,6 @@ class VariantStore:
         matters = capabilities.equality_traps or awkward or has_set(where)
         if lender is None or table is None or (where is None and not awkward) or not matters:
             return NO_PINS, False, None
-        if dialect.name not in self._indexes:
-            found = core_connection(lender, self.select)
-            self._indexes[dialect.name] = record_of(dialect).read_indexes(found, table, dialect)
         tail: list[str] = []
         if capabilities.index_tail != "none":
             tail = [column.name for column in table.primary_key.columns]
@@ -281,7 +293,7 @@ class VariantStore:
             where=where,
             elements=elements,
             order=order,
-            indexes=self._indexes[dialect.name],
+            indexes=self._indexes(lender, table, dialect),
             tail=tail,
             table=alone,
         )
@@ -302,14 +314,12 @@ class VariantStore:
         if lender is None or table is None or not plain:
             return None
         lender = core_connection(lender, self.select)
-        if dialect.name not in self._indexes:
-            self._indexes[dialect.name] = record_of(dialect).read_indexes(lender, table, dialect)
         tail = [column.name for column in table.primary_key.columns]
         sought = Sought(
             filtered.whereclause,
             [key.element for key in source.keys],
             source.order,
-            self._indexes[dialect.name],
+            self._indexes(lender, table, dialect),
             tail,
         )
         position = first_alone(sought)
@@ -329,10 +339,8 @@ class VariantStore:
     def forget(self) -> None:
         """Ask the catalog again where a request depends on it: an index has gone."""
         self._variants.clear()
-        self._opened.clear()
-        self._indexes.clear()
-        self._columns.clear()
-        self._abilities.clear()
+        self._requests.clear()
+        self._catalogs.clear()
 
     def _choose_order(self, dialect: str, text: str | None, searching: bool) -> Order:
         """Return an allowed order; those of a search are allowed while searching, and go first."""

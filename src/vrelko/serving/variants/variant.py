@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from datetime import datetime, time
+from functools import partial
 from operator import itemgetter
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import Column, ColumnElement, Integer, Select, literal_column
 from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.core.advance import alike, goes_back
+from vrelko.core.kept import Kept
 from vrelko.core.order import Order
 from vrelko.engines.registry import record_of
 from vrelko.errors import ListingError, PageError
@@ -39,6 +41,8 @@ from vrelko.sql.statements import (
 )
 from vrelko.sql.unions import NO_MEMBERS, Members, build_union
 
+_Made = TypeVar("_Made")
+_MOST_BUILT = 500
 _MOST_LIMITED = 200
 """Statements kept with their limit; beyond them the limit is filled in."""
 
@@ -65,26 +69,17 @@ class Variant:
         self.among = among
         self._members = members
         self.joinable = joinable
-        self._branches: dict[Any, Select[Any]] = {}
         self.source = source
         self._unique = tuple(unique)
         self.apart = itemgetter(*source.places) if has_whole_entity(source.select) else None
         """What tells rows with entities apart, None where there are none."""
         self._counted = counted
-        self._seeks: dict[tuple[tuple[bool, ...], bool, bool], tuple[Select[Any], ...]] = {}
-        self._edges: dict[bool, tuple[Select[Any], ...]] = {}
-        self._offsets: dict[bool, Select[Any]] = {}
-        self._counts: dict[int | None, Select[Any]] = {}
-        self._deferred: Select[Any] | None = None
         self._spread: tuple[float, float] | None = None
-        self._key_at: Select[Any] | None = None
-        self._by_ids: Select[Any] | None = None
-        self._keys_by_id: dict[tuple[bool, ...], Select[Any]] = {}
-        self._under: dict[tuple[bool, ...], Variant] = {}
-        self._behind: dict[tuple[tuple[bool, ...], bool, int | None], tuple[Select[Any], ...]] = {}
+        self._built: Kept[tuple[Any, ...], Any] = Kept(_MOST_BUILT)
+        """Statements by their kind and shape: the NULLs of a key, the direction, a cap."""
         self._converts = tuple((i, key.to_key) for i, key in enumerate(source.keys) if key.to_key)
         self.cutter = Cutter(source.width) if source.hidden else None
-        self._limited: dict[tuple[int, int], tuple[Select[Any], Select[Any]]] = {}
+        self._limited: dict[tuple[Select[Any], int], Select[Any]] = {}
         self._take = itemgetter(*source.places)
         alone = source.alone() - {i for i, key in enumerate(source.keys) if key.alone}
         self.grouping: Grouping | None = None
@@ -113,15 +108,11 @@ class Variant:
 
     def edge(self, backward: bool) -> tuple[Select[Any], ...]:
         """The statements for the first page, or the last when `backward`."""
-        if backward not in self._edges:
-            self._edges[backward] = self._build(None, backward, False)
-        return self._edges[backward]
+        return self._kept(("edge", backward), lambda: self._build(None, backward, False))
 
     def offset(self, backward: bool = False) -> Select[Any]:
         """The statement for a page behind an offset, from the end when `backward`."""
-        if backward not in self._offsets:
-            self._offsets[backward] = build_offset(self.source, backward)
-        return self._offsets[backward]
+        return self._kept(("offset", backward), lambda: build_offset(self.source, backward))
 
     def deferred(self) -> Select[Any]:
         """The statement for a page behind an offset, by keys alone first.
@@ -130,9 +121,9 @@ class Variant:
         """
         if not self.joinable:
             return self.offset()
-        if self._deferred is None:
-            self._deferred = build_deferred(self.source, self._counted, self._unique)
-        return self._deferred
+        return self._kept(
+            ("deferred",), lambda: build_deferred(self.source, self._counted, self._unique)
+        )
 
     def rows(self) -> Select[Any]:
         """The select without order, one literal a row."""
@@ -147,18 +138,16 @@ class Variant:
     def under(self, top: Sequence[Any]) -> Variant:
         """Return this variant without the rows ahead of a key; parameters `vrelko_top_0`, …."""
         shape = tuple(value is None for value in top)
-        if shape not in self._under:
+
+        def build() -> Variant:
             source, counted = keep_behind(self.source, self._counted, shape)
-            self._under[shape] = Variant(
-                source, counted, self._unique, self.among, identity=self.identity
-            )
-        return self._under[shape]
+            return Variant(source, counted, self._unique, self.among, identity=self.identity)
+
+        return self._kept(("under", shape), build)
 
     def by_ids(self) -> Select[Any]:
         """The statement for the rows of a list of ids, in no order."""
-        if self._by_ids is None:
-            self._by_ids = build_by_ids(self.source, self.identity)
-        return self._by_ids
+        return self._kept(("by ids",), lambda: build_by_ids(self.source, self.identity))
 
     def keys(self) -> Select[Any]:
         """The statement for the key of every row, in order, reading nothing else."""
@@ -174,12 +163,9 @@ class Variant:
         """The statement for a page over a set of values: behind a key, or at the edge."""
         assert self.among is not None
         nulls = None if key is None else tuple(value is None for value in key)
-        shape = count, nulls, backward
-        if shape not in self._branches:
-            self._branches[shape] = build_branches(
-                self.source, self._counted, self._unique, self.among, *shape
-            )
-        return (self._branches[shape],)
+        shape, among = (count, nulls, backward), self.among
+        build = partial(build_branches, self.source, self._counted, self._unique, among, *shape)
+        return (self._kept(("branches", *shape), build),)
 
     def spread_of(self, column: Column[Any], runner: Runner) -> tuple[float, float]:
         """Return about the rows of a set filter's table, and the distinct values of its column.
@@ -199,9 +185,8 @@ class Variant:
 
     def key_at(self, runner: Runner, offset: int) -> tuple[Any, ...] | None:
         """Return the key of the row at an offset, None behind the end."""
-        if self._key_at is None:
-            self._key_at = build_key_at(self.source, self._counted)
-        rows, _ = runner.fetch(self._key_at, None, {LIMIT: 1, OFFSET: offset})
+        statement = self._kept(("key at",), lambda: build_key_at(self.source, self._counted))
+        rows, _ = runner.fetch(statement, None, {LIMIT: 1, OFFSET: offset})
         if not rows:
             return None
         return self.converted(rows[0])
@@ -209,11 +194,8 @@ class Variant:
     def key_by_id(self, found: Sequence[Any]) -> tuple[Select[Any], dict[str, Any]]:
         """Return the statement for the key of a row with this identity, and its parameters."""
         shape = tuple(value is None for value in found)
-        if shape not in self._keys_by_id:
-            self._keys_by_id[shape] = build_key_by_id(
-                self.source, self._counted, self.identity, shape
-            )
-        return self._keys_by_id[shape], key_parameters(found, IDS)
+        build = partial(build_key_by_id, self.source, self._counted, self.identity, shape)
+        return self._kept(("key by id", shape), build), key_parameters(found, IDS)
 
     def key_by_itself(self, key: Sequence[Any]) -> tuple[Select[Any], dict[str, Any]]:
         """Return the statement for the key of a row by all of its key, and its parameters."""
@@ -234,9 +216,7 @@ class Variant:
     ) -> tuple[Select[Any], ...]:
         """The statements that together count the rows behind a key, or ahead of it."""
         shape = tuple(value is None for value in key), backward, cap
-        if shape not in self._behind:
-            self._behind[shape] = build_count_behind(self.source, *shape)
-        return self._behind[shape]
+        return self._kept(("behind", *shape), lambda: build_count_behind(self.source, *shape))
 
     def bare(self) -> Source:
         """The source without hidden columns, for statements whose rows are only looked at."""
@@ -248,20 +228,21 @@ class Variant:
 
     def count(self, cap: int | None) -> Select[Any]:
         """The statement that counts the rows, at most `cap` + 1."""
-        if cap not in self._counts:
-            self._counts[cap] = build_count(self._counted, cap)
-        return self._counts[cap]
+        return self._kept(("count", cap), lambda: build_count(self._counted, cap))
 
     def seek(
         self, key: Sequence[Any], backward: bool, near: bool = False
     ) -> tuple[Select[Any], ...]:
         """The statements for the rows behind a key, or ahead of it when `backward`."""
         nulls = tuple([value is None for value in key]) if None in key else self._filled
-        shape = nulls, backward, near and self.splits_ties
-        found = self._seeks.get(shape)
-        if found is None:
-            found = self._seeks[shape] = self._build(*shape)
-        return found
+        shape = "seek", nulls, backward, near and self.splits_ties
+        found: tuple[Select[Any], ...] | None = self._built.get(shape)
+        return found or self._built.keep(shape, self._build(*shape[1:]))
+
+    def _kept(self, shape: tuple[Any, ...], build: Callable[[], _Made]) -> _Made:
+        """Return what was built for a shape, built now where it is new."""
+        found: _Made | None = self._built.get(shape)
+        return self._built.keep(shape, build()) if found is None else found
 
     def _build(
         self, null_keys: tuple[bool, ...] | None, backward: bool, near: bool
@@ -277,13 +258,13 @@ class Variant:
 
         That saves filling in the limit at each execution.
         """
-        known = self._limited.get((id(select), rows))
+        known = self._limited.get((select, rows))
         if known is None:
             if len(self._limited) >= _MOST_LIMITED:
                 return select
-            known = select, select.limit(literal_column(str(int(rows)), Integer()))
-            self._limited[id(select), rows] = known
-        return known[1]
+            known = select.limit(literal_column(str(int(rows)), Integer()))
+            self._limited[select, rows] = known
+        return known
 
     def key_from(self, row: Sequence[Any]) -> tuple[Any, ...]:
         """Return the key of a full row."""
