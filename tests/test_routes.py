@@ -154,11 +154,21 @@ def test_pages_are_believed_by_their_own_path():
     ]
     check = make_check("offset", counts, "", "sqlite")
     assert not check.believed
-    assert check.by_path("index", "sqlite").believed
-    assert not check.by_path("table sort", "sqlite").believed
-    assert check.by_path("bitmap sort", "sqlite") is None
+    assert check.by_path("index", "sqlite", 10).believed
+    assert not check.by_path("table sort", "sqlite", 6_000).believed
+    assert check.by_path("bitmap sort", "sqlite", 10) is None
     unknown = make_check("offset", counts, "Odd Scan", "sqlite")
-    assert unknown.by_path("index", "sqlite") is unknown
+    assert unknown.by_path("index", "sqlite", 10) is unknown
+
+
+def test_pages_are_believed_by_the_nearest_that_were_counted():
+    counts = [count(at, 1_000, 1_000 * off, "index") for at, off in ((0, 9), (50, 1), (700, 1))]
+    check = make_check("offset", counts, "", "sqlite")
+    believed = {at: check.by_path("index", "sqlite", at).believed for at in (0, 20, 50, 300, 900)}
+    assert believed == {0: False, 20: False, 50: True, 300: True, 900: False}
+    chance = replace(counts[0], counted=2_500, scatter=0.4)
+    assert chance.agrees("sqlite")
+    assert not replace(chance, scatter=0.0).agrees("sqlite")
 
 
 def test_counts_correct_by_whichever_tells_more():

@@ -313,6 +313,7 @@ def _with(path: AccessPath, kind: PathKind, seen: Seen) -> AccessPath:
         merged=seen.merged,
         lookups=seen.lookups,
         unknown=seen.unknown,
+        backward=seen.backward,
     )
 
 

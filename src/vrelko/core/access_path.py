@@ -49,6 +49,8 @@ class AccessPath:
     table are read, each from its beginning; `merged`: side by side. `lookups` read the other tables
     of a join. `unknown` names what the server said and nobody here understands.
     `profile`: the share that passes at places evenly spread along the order, where it differs.
+    `joined`: the share that passes conditions on other tables, a part of `passing`. `backward`: the
+    index is read from its end.
     """
 
     kind: PathKind
@@ -70,6 +72,8 @@ class AccessPath:
     lookups: tuple[Lookup, ...] | None = None
     unknown: str = ""
     profile: tuple[float, ...] = ()
+    joined: float = 1.0
+    backward: bool = False
 
     @property
     def text(self) -> str:
@@ -102,7 +106,8 @@ class Seen:
     groups of rows alike in the first `presorted` terms or all; the number of `workers`; the `parts`
     of a partitioned table it reads, `merged` or one after the other; `lookups` of joined tables;
     the `rows` it takes, where only the server knows them. `unbounded`: the condition bounds no
-    index. `unknown` names the first thing it said that is not understood.
+    index. `backward`: it reads the index from its end. `unknown` names the first thing it said that
+    is not understood.
     """
 
     scan: Scan
@@ -116,6 +121,7 @@ class Seen:
     lookups: tuple[Lookup, ...] = ()
     rows: float | None = None
     unbounded: bool = False
+    backward: bool = False
     unknown: str = ""
 
     @property

@@ -295,7 +295,13 @@ def _predict_again(plans: Sequence[Plan], cases: Sequence[_Case]) -> None:
         signature = path.signature if of in moved else case.trial.path
         case.trial = replace(case.trial, estimate=work, path=signature)
         predicted = counted_as(plan.facts.server.engine, work)
-        case.count = replace(case.count, predicted=predicted, rows=work.rows, path=signature)
+        case.count = replace(
+            case.count,
+            predicted=predicted,
+            rows=work.rows,
+            path=signature,
+            scatter=work.timed_scatter,
+        )
 
 
 def _more(session: _Session, plans: Sequence[Plan], cases: Sequence[_Case]) -> list[_Case]:
@@ -363,6 +369,7 @@ def _run(session: _Session, case: _Case, plans: Sequence[Plan]) -> None:
         passing=trial.passing,
         cut=run.cut,
         path=trial.path,
+        scatter=trial.estimate.timed_scatter,
     )
 
 

@@ -51,11 +51,11 @@ def work_along(scene: Scene, path: AccessPath, ask: Ask) -> Work:
     if not lookups:
         return work
     if path.kind == "sorted" or ask.form in ("count", "whole", "all"):
-        reached = scene.matching
+        reached = scene.matching / path.joined
     elif path.kind == "grouped":
         reached = work.entries
     else:
-        reached = ask.skip + work.rows
+        reached = min((ask.skip + work.rows) / path.joined, scene.matching / path.joined)
     return with_lookups(work, lookups, reached)
 
 
@@ -118,7 +118,9 @@ def with_lookups(work: Work, lookups: Sequence[Lookup], rows: float) -> Work:
                 steps=work.steps + 6 * one.rows,
             )
             continue
-        sought = min(rows, one.rows) if one.remembered and one.rows else rows
+        sought = rows
+        if one.remembered and one.rows:  # distinct ones of so many drawn (Cardenas 1975)
+            sought = one.rows * -math.expm1(-rows / one.rows)
         work = replace(
             work,
             seeks=work.seeks + sought * max(one.matches, 1.0),

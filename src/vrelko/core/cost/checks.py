@@ -32,9 +32,10 @@ _OF_ROWS = ("entries", "scanned", "sorted_rows", "visits", "checked")
 class Count:
     """One page that was run: `predicted` and `counted` in the engine's unit, milliseconds taken.
 
-    `passing` is the share of rows that pass conditions outside the index. `cut`: it ran into its
-    time limit, so that `counted` and `ms` are lower bounds. `counted` None: it was only timed.
-    `path` is the signature of its access path.
+    `passing` is the share of rows that pass conditions outside the index; `scatter` what else
+    chance allows, as a log standard deviation. `cut`: it ran into its time limit, so that `counted`
+    and `ms` are lower bounds. `counted` None: it was only timed. `path` is the signature of its
+    access path.
     """
 
     offset: float
@@ -46,6 +47,7 @@ class Count:
     passing: float = 1.0
     cut: bool = False
     path: str = ""
+    scatter: float = 0.0
 
     @property
     def ratio(self) -> float:
@@ -69,7 +71,8 @@ class Count:
             return not self.cut
         if abs(self.counted - self.predicted) <= SLACK[engine]:
             return True
-        scatter = math.sqrt(max(1 - self.passing, 0.0) / max(self.rows, 1.0))
+        walked = math.sqrt(max(1 - self.passing, 0.0) / max(self.rows, 1.0))
+        scatter = math.hypot(walked, self.scatter)
         most = TOLERANCE * math.exp(_NINE_IN_TEN * scatter)
         return bool(1 / most <= self.counted / max(self.predicted, 1e-9) <= most)
 
@@ -88,17 +91,24 @@ class Check:
     believed: bool
     node: str = ""
 
-    def by_path(self, path: str, engine: str) -> Check | None:
+    def by_path(self, path: str, engine: str, at: float) -> Check | None:
         """Return the check of pages by one access path, None where none of them was counted.
 
-        Where something was said that is not understood, paths tell nothing apart.
+        It is believed where all of them agree, or the two that were counted nearest to a page at
+        `at`, ahead and behind. Where something was said that is not understood, paths tell nothing
+        apart.
         """
         mine = tuple(one for one in self.counts if one.path == path)
         if self.node:
             return self
-        if all(one.counted is None for one in mine):
+        counted = [one for one in mine if one.counted is not None]
+        if not counted:
             return None
-        return Check(self.strategy, mine, all(one.agrees(engine) for one in mine))
+        ahead = [one for one in counted if one.offset <= at]
+        behind = [one for one in counted if one.offset >= at]
+        near = [*ahead[-1:], *behind[:1]] if ahead and behind else []
+        believed = all(one.agrees(engine) for one in near or mine)
+        return Check(self.strategy, mine, believed)
 
     @property
     def size(self) -> int:

@@ -21,6 +21,7 @@ from vrelko.core.outline import Outline
 _ALIKE = ("keyset", "deferred-join")  # whose first pages are read alike
 _COUNTS = ("count", "capped count")
 _PLACED = 0.01  # of the rows, to which facts place where a group begins
+_SMALL_GROUPS = 100.0  # rows; where larger ones begin is told by their values' shares
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,7 +50,8 @@ class CostModel:
     def _offset(self, offset: float, size: int) -> Work:
         offset = min(offset, self.matching)
         rows = min(size + 1, max(self.matching - offset, 0.0))
-        return self._work(self.path_at(offset, size), Ask("page", offset, rows))
+        path = self.path_at(offset, size)
+        return self._scattered(self._work(path, Ask("page", offset, rows)), path, offset, False)
 
     def keyset(self, rows: float, first: bool = False, at: float = 0.0) -> Work:
         """A page that fetches `rows` rows behind a key, `at` rows into the order, or the first."""
@@ -86,8 +88,23 @@ class CostModel:
         if first and seek.branches == 1:
             return self._work(self.routes.page, Ask("page", 0, rows))
         if seek.branches == 1:
-            return self._work(seek, Ask("seek", 0, rows, at))
+            return self._scattered(self._work(seek, Ask("seek", 0, rows, at)), seek, at, True)
         return work_of_branches(self.scene, seek, rows, at)
+
+    def _scattered(self, work: Work, path: AccessPath, at: float, behind: bool) -> Work:
+        """Return the work of a page read by small groups, whose beginning and end are by chance.
+
+        The ends of a group of s rows lie up to s rows from where they are expected: s²/6 each in
+        variance, for the truth and for the expectation.
+        """
+        if path.kind != "grouped" or not work.entries:
+            return work
+        groups = find_groups(self.scene.order, path, self.table)
+        size = groups.size(at / max(path.passing, 1e-9))
+        if not 1 < size <= _SMALL_GROUPS:
+            return work
+        apart = size * math.sqrt(1 / 3 if behind else 1 / 6) / max(work.entries, 1.0)
+        return replace(work, timed_scatter=math.hypot(work.timed_scatter, min(apart, 0.5)))
 
     def two_ended(self, offset: float, size: int) -> Work:
         """A page behind an offset from the nearer end, the rows counted before."""
@@ -261,7 +278,7 @@ class CostModel:
         if check is None or name in _COUNTS:
             return check
         path = self.path_of("keyset" if name == "first" else name, offset, size)
-        return check.by_path(path.signature, self.scene.server.engine)
+        return check.by_path(path.signature, self.scene.server.engine, offset)
 
     def _far_check(self, behind: float, size: int) -> Check | None:
         """Return the check of pages from the end; none was run: of those from the beginning."""
@@ -270,7 +287,7 @@ class CostModel:
         path = self.path_of("far-end", behind, size)
         if check is not None or ahead is None or path.kind == "grouped":
             return check
-        return ahead.by_path(path.signature, self.scene.server.engine)
+        return ahead.by_path(path.signature, self.scene.server.engine, behind)
 
     def crossover(self, factor: float, size: int, price: Callable[[Work], float]) -> float | None:
         """Rows of offset at which offset costs `factor` times keyset by `price`; None: never."""

@@ -18,6 +18,12 @@ from vrelko.core.index_order import serves_order
 _SORT_ROW_BYTES = 24  # beside a sorted row's own bytes
 
 
+_LISTED = 220.0
+"""Entries alike that PostgreSQL keeps in one list: a sixth of a block of 6 bytes each."""
+
+_NO_LISTS = ("numeric", "real", "double", "json", "float")  # of types whose alike may differ
+
+
 def work_of(scene: Scene, ask: Ask) -> Work:
     """Return the work of one statement."""
     work = _of_one(scene, ask)
@@ -118,6 +124,8 @@ def _in_places(scene: Scene, walked: Work, skip: float, rows: float, at: float) 
     blocks = blocks_between(groups, begin, end, scene.table.blocks)
     near = _usual_switches(scene) / max(scattered_share(groups, scene.table.blocks), 1e-9)
     blocks = max(blocks * min(near, 1.0), 1.0)
+    if scene.path.backward:
+        blocks += walked.entries * _turned_back(scene, _usual_switches(scene))
     return replace(walked, switches=blocks, blocks=walked.blocks - walked.switches + blocks)
 
 
@@ -239,12 +247,38 @@ def _switches(scene: Scene, begin: float = 0.0, end: float = 0.0) -> float:
     From row `begin` to `end` of the order: NULLs stand by the row's id, which is about its place.
     """
     usual = _usual_switches(scene)
+    if scene.path.backward:
+        usual = min(usual + _turned_back(scene, usual), 1.0)
     if scene.nulls is None or end <= begin or not scene.matching:
         return usual
     first, last = (share * scene.matching for share in scene.nulls)
     inside = max(min(end, last) - max(begin, first), 0.0) / (end - begin)
     a_null = min(1 / (scene.a_block * max(scene.nulls[1] - scene.nulls[0], 1e-9)), 1.0)
     return usual + inside * (min(a_null, usual) - usual)
+
+
+def _turned_back(scene: Scene, switches: float) -> float:
+    """Return the switches an entry that reading an index of many alike from its end adds.
+
+    Entries alike are kept in lists (PostgreSQL 13 on), each of which is read in the order of its
+    rows' places, forward, whichever way the index is read: so every list begins in the first of its
+    blocks, behind the last one of the list ahead.
+    """
+    index = scene.path.index
+    if index is None or index.unique or not index.columns:
+        return 0.0
+    alike = scene.table.rows
+    for column in index.columns:
+        name = column.name or ""
+        known = scene.table.column(name) if scene.table.has_column(name) else None
+        if known is None or not known.distinct or known.type.lower().startswith(_NO_LISTS):
+            return 0.0
+        alike /= known.distinct
+    together = min(alike, _LISTED)
+    if together <= 1:
+        return 0.0
+    across = min(together * switches, 1.0)
+    return (1 - (1 - across) ** 2) * (1 - switches) / together
 
 
 def _usual_switches(scene: Scene) -> float:

@@ -163,7 +163,11 @@ def with_rows(routes: Routes, table: TableFacts, rows: float) -> Routes:
     def told(path: AccessPath) -> AccessPath:
         if not path.residual:
             return path if path.share == 1 else replace(path, share=min(rows / all_rows, 1.0))
-        return replace(path, passing=min(rows / max(all_rows * path.share, 1.0), 1.0))
+        passing = min(rows / max(all_rows * path.share, 1.0), 1.0)
+        own = path.passing / path.joined
+        looked_up = any("." in name for name in path.residual)
+        joined = min(passing / max(own, 1e-9), 1.0) if looked_up else 1.0
+        return replace(path, passing=passing, joined=max(joined, 1e-9))
 
     return routes.each(told)
 

@@ -74,6 +74,7 @@ def read_plan(top: Node, names: Collection[str], parts: Collection[str] = ()) ->
         merged=any(node["Node Type"] == "Merge Append" for node in parents),
         lookups=tuple(_lookups(trail)),
         rows=float(found["Plan Rows"]) if _is_mixed(found) else None,
+        backward=found.get("Scan Direction") == "Backward",
         unknown=_unknown(top, trail, parts),
     )
 
