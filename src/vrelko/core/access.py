@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from vrelko.core.access_path import CLUSTER, AccessPath, PathKind, Scan, Seen, Sorts
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import TableFacts
 from vrelko.core.identifiers import plain_name
 from vrelko.core.index import IndexColumn, IndexFacts
@@ -118,7 +119,8 @@ def advise_index(outline: Outline, order: Order, table: TableFacts, engine: str)
         terms = terms[:-1]
     columns = [IndexColumn(name) for name in fixed]
     for term in terms:
-        place = (term.nulls == "first") if term.nullable and engine == "postgresql" else None
+        placed = term.nullable and TRAITS[engine].index_places_nulls
+        place = (term.nulls == "first") if placed else None
         columns.append(IndexColumn(term.name, term.descending, place))
     name = plain_name(table.bare_name, "by", *(column.name or "" for column in columns))
     return IndexFacts(name, tuple(columns), entry_bytes=entry_bytes(columns, table))
@@ -205,7 +207,7 @@ def _path(
         passing=passing,
         covering=needed <= held and len(outline.tables) == 1 and index.name != CLUSTER,
         bounded=any(c.column == behind and c.kind == "range" for c in outline.conditions),
-        scan="bitmap" if kind == "sorted" and engine == "postgresql" else "index",
+        scan="bitmap" if kind == "sorted" and TRAITS[engine].bitmaps else "index",
         inside=bool(residual) and set(residual) <= held and index.name != CLUSTER,
         branches=max(_values(outline, sets), 1) if branched and ordered else 1,
         runs=_runs(outline, order, table, index, engine, sets),
@@ -226,14 +228,15 @@ def _first_terms(
     MariaDB never does by itself, but pages by key are `served` so, by one term; the others do where
     groups are expected to be small.
     """
-    if engine == "mariadb" and not served:
+    own = TRAITS[engine].sorts_groups
+    if not own and not served:
         return ()
     held = [column.name for column in index.columns]
     lead = 0
     while lead < len(held) and held[lead] in fixed:
         lead += 1
     rest = IndexFacts(index.name, index.columns[lead:])
-    terms = presorted(rest, order, fixed, int(engine == "mariadb"))
+    terms = presorted(rest, order, fixed, int(not own))
     known = [table.column(name).distinct for name in terms if table.has_column(name)]
     if not terms or len(known) < len(terms) or not all(known):
         return ()
@@ -273,7 +276,8 @@ def _table_path(
     outline: Outline, order: Order | None, table: TableFacts, engine: str
 ) -> AccessPath:
     """The table itself: in order where it lies in the order of its row id or primary key."""
-    lies = table.primary_key if engine == "mariadb" else (table.row_id,)
+    by_key = TRAITS[engine].rows_lie_by == "primary key"
+    lies = table.primary_key if by_key else (table.row_id,)
     by_id = order is not None and None not in lies and order.names[: len(lies)] == lies
     if by_id and order is not None:
         by_id = len({term.descending for term in order.terms[: len(lies)]}) == 1

@@ -10,6 +10,7 @@ from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.errors import FactsError, nearest
 
@@ -199,7 +200,14 @@ BLOCK_BYTES = {"sqlite": 4096, "postgresql": 8192, "mariadb": 16384}
 
 
 def _server(data: Mapping[str, Any]) -> ServerFacts:
-    usual = {"version": "", "block_bytes": BLOCK_BYTES.get(data["engine"], 8192)}
+    engine = data["engine"]
+    if engine not in TRAITS:
+        raise FactsError(
+            f"the facts are of the engine {engine!r}, which plans do not know",
+            nearest(str(engine), TRAITS),
+            "facts-engine",
+        )
+    usual = {"version": "", "block_bytes": BLOCK_BYTES[engine]}
     return ServerFacts(**{**usual, **data})
 
 
@@ -207,18 +215,19 @@ def _table(data: Mapping[str, Any], server: ServerFacts) -> TableFacts:
     """Return a table's facts; what a person left out is filled in from rows and widths."""
     columns = tuple(_column(column) for column in data["columns"])
     widths = sum(column.width or usual_width(column.type) for column in columns)
-    row_bytes = float(data.get("row_bytes") or widths + _ROW_HEADER.get(server.engine, 8))
+    row_bytes = float(data.get("row_bytes") or widths + _ROW_HEADER[server.engine])
     rows = float(data["rows"])
     if not rows >= 0 or not row_bytes > 0:
         raise ValueError(f"rows {rows:g} and row_bytes {row_bytes:g}")
     keys = tuple(data.get("primary_key", ()))
+    lies = TRAITS[server.engine].rows_lie_by
     filled = {
         "rows_from": "written by hand",
         "row_bytes": row_bytes,
         "blocks": max(rows * row_bytes / (server.block_bytes * 0.9), 1.0),
         "primary_key": keys,
-        "row_id": keys[0] if server.engine == "sqlite" and len(keys) == 1 else None,
-        "clustered": server.engine == "mariadb",
+        "row_id": keys[0] if lies == "row id" and len(keys) == 1 else None,
+        "clustered": lies == "primary key",
     }
     rest = {
         "columns": columns,

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from vrelko.core.arithmetic import page_count
 from vrelko.core.drift.damage import left_by_draining, lost_by_ties, moved_about, torn_by_lag
 from vrelko.core.drift.expectation import Stream
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.findings import Finding, make_finding
 from vrelko.core.identifiers import plain_name, quote, quote_table
@@ -241,10 +242,11 @@ def _find_shape(order: Order, advice: Sequence[Advice], server: ServerFacts) -> 
             "no index runs in both of its directions",
             "Make the index advised, or let all terms run one way",
         )
+    traits = TRAITS[server.engine]
     for term in order.terms:
         first = term.nulls == "first"
-        natural = first == (term.descending == (server.engine == "postgresql"))
-        if term.nullable and term.nulls and not natural and server.engine != "sqlite":
+        natural = first == (term.descending != traits.nulls_low)
+        if term.nullable and term.nulls and not natural and not traits.nulls_served:
             yield make_finding(
                 "nulls-in-order",
                 f"order {order}",
@@ -266,9 +268,9 @@ def _find_computed(
 
 
 def _index_of(order: Order, outline: Outline, table: TableFacts, server: ServerFacts) -> str:
-    """Return the index of an order's expressions; none on MariaDB, which indexes columns alone."""
+    """Return the index of an order's expressions; none where engines index columns alone."""
     known = [table.has_column(term.name) or term.name in outline.computed for term in order.terms]
-    if server.engine == "mariadb" or not all(known):
+    if not TRAITS[server.engine].expression_indexes or not all(known):
         return ""
     fixed = [one.column for one in outline.conditions if one.kind == "equal"]
     parts = [quote(name, server.engine) for name in fixed]
@@ -310,7 +312,7 @@ def _find_terms(
                 "Keep the unique column behind it, or store a decimal",
             )
         # The other servers carry their collations along, and so does this one those of codes.
-        from_outside = server.engine == "postgresql" and column.collation not in _BY_CODE
+        from_outside = TRAITS[server.engine].outside_collations and column.collation not in _BY_CODE
         if from_outside and term is order.terms[0] and any(part in kind for part in _TEXTS):
             yield make_finding(
                 "text-order",

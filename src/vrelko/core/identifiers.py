@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 
+from vrelko.core.engine_traits import TRAITS
+
 _RESERVED_TEXT = """
 accessible add admin after all alter analyse analyze and any array as asc asensitive asymmetric
 attach authorization autoincrement before begin between bigint binary blob both by call cascade
@@ -49,7 +51,7 @@ def quote(name: str, engine: str) -> str:
     """
     if _PLAIN.fullmatch(name) and name not in _RESERVED:
         return name
-    mark = "`" if engine == "mariadb" else '"'
+    mark = TRAITS[engine].quote_mark
     return mark + name.replace(mark, mark * 2) + mark
 
 

@@ -10,6 +10,7 @@ from vrelko.core.cost.groups import find_groups
 from vrelko.core.cost.model import CostModel, make_model
 from vrelko.core.cost.rates import Clock
 from vrelko.core.cost.work import Work
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import ServerFacts, TableFacts, declared_bytes
 from vrelko.core.identifiers import quote, quote_table
 from vrelko.core.index import IndexFacts
@@ -76,7 +77,7 @@ def advise_indexes(
         if not _can_index(outline, order, table, server):
             continue
         index = _for_engine(advise_index(outline, order, table, server.engine), outline, server)
-        if jumps and server.engine == "postgresql":
+        if jumps and TRAITS[server.engine].included_columns:
             index = _with_included(index, outline, order, table, server, clock)
         known = replace(known, indexes=(*known.indexes, replace(index, partial=False)))
         model = (today or {}).get(str(order)) or make_model(outline, order, table, server)
@@ -105,7 +106,8 @@ def _can_index(outline: Outline, order: Order, table: TableFacts, server: Server
     which it sorts by number and compares by text (see docs/values.md); and no more than 3,072
     bytes.
     """
-    if server.engine != "mariadb":
+    most = TRAITS[server.engine].most_key_bytes
+    if most is None:
         return True
     names = {*fixed_columns(outline), *order.names}
     kinds = {name: table.column(name).type.upper() for name in names if table.has_column(name)}
@@ -115,10 +117,7 @@ def _can_index(outline: Outline, order: Order, table: TableFacts, server: Server
     sorted_by = [kind for name, kind in kinds.items() if name not in fixed]
     if any(kind.startswith(("ENUM", "SET")) for kind in sorted_by):
         return False
-    return sum(declared_bytes(kind) for kind in kinds.values()) <= _MOST_KEY_BYTES
-
-
-_MOST_KEY_BYTES = 3_072.0  # of an InnoDB index
+    return sum(declared_bytes(kind) for kind in kinds.values()) <= most
 
 
 def create_text(index: IndexFacts, table: TableFacts, engine: str) -> str:
@@ -126,8 +125,9 @@ def create_text(index: IndexFacts, table: TableFacts, engine: str) -> str:
     parts = []
     for column in index.columns:
         text = quote(column.name or "", engine) + (" DESC" if column.descending else "")
-        natural = column.descending  # PostgreSQL puts NULLs last ascending, first descending
-        if engine == "postgresql" and column.nulls_first not in (None, natural):
+        traits = TRAITS[engine]
+        natural = column.descending != traits.nulls_low
+        if traits.index_places_nulls and column.nulls_first not in (None, natural):
             text += " NULLS FIRST" if column.nulls_first else " NULLS LAST"
         parts.append(text)
     others = ", ".join(quote(name, engine) for name in index.included)
@@ -188,7 +188,7 @@ def _for_engine(index: IndexFacts, outline: Outline, server: ServerFacts) -> Ind
     So are rows that were marked as deleted left out, where the engine knows partial indexes.
     """
     kept = [c.column for c in outline.conditions if c.kind == "null" and c.table == outline.table]
-    if not kept or server.engine == "mariadb":
+    if not kept or not TRAITS[server.engine].partial_indexes:
         return index
     where = " AND ".join(f"{quote(column, server.engine)} IS NULL" for column in kept)
     return replace(index, where=where, partial=True)

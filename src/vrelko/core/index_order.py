@@ -6,6 +6,7 @@ from collections.abc import Container, Sequence
 from dataclasses import dataclass
 from itertools import takewhile
 
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import TableFacts
 from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.core.order import Order, Term
@@ -19,9 +20,10 @@ def entry_bytes(columns: Sequence[IndexColumn], table: TableFacts) -> float:
 
 def index_tail(table: TableFacts, engine: str) -> tuple[str, ...]:
     """Return the columns that every index of a table ends in, unseen and ascending."""
-    if engine == "mariadb" or (engine == "sqlite" and table.clustered):
+    tail = TRAITS[engine].index_tail
+    if tail == "primary-key" or (tail == "row-id" and table.clustered):
         return table.primary_key
-    return (table.row_id,) if engine == "sqlite" and table.row_id is not None else ()
+    return (table.row_id,) if tail == "row-id" and table.row_id is not None else ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +74,7 @@ def serves_order(
     `lax`: wherever NULLs stand, as their rows are read by a range of their own.
     """
     terms = [(term.name, term) for term in order.terms if term.name not in fixed]
-    free = lax or engine == "sqlite"  # which reads NULLs and values apart by itself
+    free = lax or TRAITS[engine].nulls_served
     return match_order(index, terms, fixed, index_tail(table, engine), free).backward is not None
 
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from vrelko.core.access import advise_index, fixed_columns
 from vrelko.core.arithmetic import page_count
 from vrelko.core.cost.counted import UNITS
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.findings import Finding, make_finding
 from vrelko.core.index_advice import create_text
@@ -79,7 +80,7 @@ def find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> I
             "Serve it by keyset, or by deferred-join",
         )
     rare = path.passing < 0.05 and path.residual
-    if server.engine == "postgresql" and rare:
+    if TRAITS[server.engine].generic_plans and rare:
         mode = server.settings.get("plan_cache_mode", "auto")
         if mode != "force_custom_plan":
             yield make_finding(
@@ -129,7 +130,8 @@ def find_state(table: TableFacts, server: ServerFacts) -> Iterator[Finding]:
             f"{table.dead_rows:,.0f} dead rows are walked beside {table.rows:,.0f} live ones",
             f"VACUUM {table.name}, and let autovacuum come more often",
         )
-    if server.engine == "postgresql" and table.visible_share < 0.5 and table.rows > 10_000:
+    unseen = TRAITS[server.engine].visibility_map and table.visible_share < 0.5
+    if unseen and table.rows > 10_000:
         yield make_finding(
             "not-vacuumed",
             f"table {table.name}",

@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
-from vrelko.core.cost.counted import counted_as
+from vrelko.core.cost.counted import UNITS, counted_as
 from vrelko.core.cost.work import Work
 
 TOLERANCE = 1.4
@@ -155,7 +155,7 @@ class Check:
         times = units * factor / predicted
         scaled = work.times(times) if times < 1e6 else replace(work, entries=units, steps=units)
         kept = {name: getattr(work, name) for name in _KEPT}
-        if engine != "mariadb":  # whose counter is rows itself
+        if UNITS[engine] != "handler rows":
             kept |= {name: min(getattr(scaled, name), rows) for name in _OF_ROWS}
         return replace(scaled, **kept, timed_us=ms * 1000 * max(factor, 1.0), timed_scatter=scatter)
 

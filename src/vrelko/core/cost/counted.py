@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from vrelko.core.cost.mariadb import handler_rows
 from vrelko.core.cost.work import Work
 
@@ -12,6 +14,11 @@ PostgreSQL's shared buffers (found or read), the rows MariaDB's handlers hand ov
 
 def counted_as(engine: str, work: Work) -> float:
     """Return what an engine's counter is expected to show for a work."""
-    if engine == "sqlite":
-        return work.steps
-    return work.blocks if engine == "postgresql" else handler_rows(work)
+    return _COUNTS[engine](work)
+
+
+_COUNTS: dict[str, Callable[[Work], float]] = {
+    "sqlite": lambda work: work.steps,
+    "postgresql": lambda work: work.blocks,
+    "mariadb": handler_rows,
+}

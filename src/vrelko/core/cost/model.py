@@ -14,6 +14,7 @@ from vrelko.core.cost.groups import find_groups
 from vrelko.core.cost.routes import Routes, opaque_routes, predict_routes, with_rows
 from vrelko.core.cost.scene import Scene, make_scene
 from vrelko.core.cost.work import Ask, Work
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
@@ -74,7 +75,8 @@ class CostModel:
     def _sought(self, rows: float, first: bool, at: float) -> Work:
         """A page behind a key by the statement that holds all rows behind it."""
         seek = self.seek_at(at)
-        ranges = self.scene.server.engine == "mariadb" and seek.index is not None
+        traits = TRAITS[self.scene.server.engine]
+        ranges = traits.sorts_behind_key and seek.index is not None
         sorts = seek.kind == "sorted" and ranges and at > 0
         if sorts or seek != self.routes.seek:  # it reads and sorts what lies behind the key
             left = max(self.matching - at, rows) / max(self.matching, 1.0)
@@ -218,7 +220,8 @@ class CostModel:
     @property
     def grouped_first(self) -> bool:
         """Whether first pages are read by groups that Vrelko bounds itself."""
-        return self.scene.server.engine == "mariadb" and self.routes.seek.kind == "grouped"
+        own = TRAITS[self.scene.server.engine].sorts_groups
+        return not own and self.routes.seek.kind == "grouped"
 
     def believes(self, name: str, offset: float, size: int) -> bool | None:
         """Tell whether pages of a strategy by this page's access path were run and agreed.

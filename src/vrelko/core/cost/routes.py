@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from vrelko.core.access import choose_keys, choose_path
 from vrelko.core.access_path import AccessPath
 from vrelko.core.cost.turns import Turn, path_at, turn_seen, turned, unsure_at
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
@@ -185,9 +186,11 @@ def predict_routes(
     counting = choose_path(outline, None, table, server.engine)
     deep: tuple[Turn, ...] = ()
     leaves = path.kind == "ordered" and path.index is not None and path.index.name != "PRIMARY"
-    if server.engine == "mariadb" and leaves and not path.covering and not path.fixed:
+    if TRAITS[server.engine].leaves_index and leaves and not path.covering and not path.fixed:
         deep = (
-            Turn(table.blocks, choose_path(outline, order, replace(table, indexes=()), "mariadb")),
+            Turn(
+                table.blocks, choose_path(outline, order, replace(table, indexes=()), server.engine)
+            ),
         )
     keys = choose_keys(outline, order, table, server.engine)
     return Routes(page=path, seek=seek, count=counting, whole=path, deep=deep, keys=keys)

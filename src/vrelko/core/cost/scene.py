@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 from vrelko.core.access_path import AccessPath
 from vrelko.core.cost.groups import Groups, find_groups
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import ServerFacts, TableFacts, declared_bytes
 from vrelko.core.index import IndexFacts
 from vrelko.core.order import Order
@@ -123,10 +124,11 @@ def make_scene(
     """Return the scene of a listing's order over an access path."""
     selected = {name for owner, name in outline.columns if owner == table.name}
     hidden = [name for name in order.names if name not in selected]
-    if server.engine == "sqlite":
+    traits = TRAITS[server.engine]
+    if traits.reads_text_moments:
         hidden += [name for name in order.names if name in selected and _is_moment(table, name)]
     fetched = [*selected, *hidden]
-    reals = sum(_is_real(table, name) for name in fetched) if server.engine == "sqlite" else 0
+    reals = sum(_is_real(table, name) for name in fetched) if traits.slow_floats else 0
     widths = [_width(table, name) for owner, name in outline.columns if owner == table.name]
     unknown = len(outline.columns) - len(widths)
     declared = sum(_declared(table, name) for name in fetched)
@@ -155,11 +157,12 @@ def _splits(
 
     MariaDB takes all ranges in one statement; on SQLite those of one direction are costed by `tie`.
     """
-    if server.engine == "mariadb" or (server.engine == "sqlite" and order.uniform):
+    ranges = TRAITS[server.engine].key_ranges
+    if ranges == "together" or (ranges == "mixed apart" and order.uniform):
         return ()
-    ranges = plan_ranges(order, [False] * len(order), "row-value")
+    parts = plan_ranges(order, [False] * len(order), "row-value")
     rows = table.rows * path.share
-    return tuple(_sharing(order.names[: len(one.equal)], table, rows) for one in ranges[:-1])
+    return tuple(_sharing(order.names[: len(one.equal)], table, rows) for one in parts[:-1])
 
 
 def _sharing(names: Sequence[str], table: TableFacts, rows: float) -> float:
