@@ -318,6 +318,7 @@ def _with(path: AccessPath, kind: PathKind, seen: Seen) -> AccessPath:
         lookups=seen.lookups,
         unknown=seen.unknown,
         backward=seen.backward,
+        sorts_first=seen.sorts_first,
     )
 
 

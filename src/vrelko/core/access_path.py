@@ -20,7 +20,7 @@ class Lookup:
     """How another table of a join is read: for `each` row by an index, or once as a whole.
 
     `remembered`: rows sought before are not sought again. `matches`: rows found each time. `outer`:
-    rows without a match stay.
+    rows without a match stay. `first`: it is read first, and its rows lead to those that are paged.
     """
 
     table: str
@@ -32,6 +32,7 @@ class Lookup:
     blocks: float = 3.0
     rows: float = 0.0
     outer: bool = False
+    first: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -50,7 +51,7 @@ class AccessPath:
     of a join. `unknown` names what the server said and nobody here understands.
     `profile`: the share that passes at places evenly spread along the order, where it differs.
     `joined`: the share that passes conditions on other tables, a part of `passing`. `backward`: the
-    index is read from its end.
+    index is read from its end. `sorts_first`: rows are sorted before they are joined.
     """
 
     kind: PathKind
@@ -74,6 +75,12 @@ class AccessPath:
     profile: tuple[float, ...] = ()
     joined: float = 1.0
     backward: bool = False
+    sorts_first: bool = False
+
+    @property
+    def led_by(self) -> Lookup | None:
+        """The other table of a join that is read first, None where the paged one is."""
+        return next((one for one in self.lookups or () if one.first), None)
 
     @property
     def text(self) -> str:
@@ -106,8 +113,8 @@ class Seen:
     groups of rows alike in the first `presorted` terms or all; the number of `workers`; the `parts`
     of a partitioned table it reads, `merged` or one after the other; `lookups` of joined tables;
     the `rows` it takes, where only the server knows them. `unbounded`: the condition bounds no
-    index. `backward`: it reads the index from its end. `unknown` names the first thing it said that
-    is not understood.
+    index. `backward`: it reads the index from its end. `sorts_first`: it sorts rows before it joins
+    them. `unknown` names the first thing it said that is not understood.
     """
 
     scan: Scan
@@ -122,6 +129,7 @@ class Seen:
     rows: float | None = None
     unbounded: bool = False
     backward: bool = False
+    sorts_first: bool = False
     unknown: str = ""
 
     @property

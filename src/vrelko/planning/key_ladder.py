@@ -104,12 +104,15 @@ class KeyLadder:
     ) -> Seen | None:
         """Return the path to the page behind the key at a share of the rows, None for no key.
 
-        Of several statements, to the first, which most pages are read by.
+        Of several statements, to the one for all values of the first term behind the key's: the
+        others are for rows that share terms with the key, or for NULLs.
         """
         key = self.key_at(share)
         if key is None:
             return None
-        statement = self._variant.seek(key, False, True)[0]
+        statements = self._variant.seek(key, False, True)
+        free = sum(name not in self._fixed for name in self._names)
+        statement = statements[min(max(free, 1), len(statements)) - 1]
         return explain(statement, {**values, **key_parameters(key)})
 
     def ask_ties(

@@ -50,7 +50,8 @@ def work_along(scene: Scene, path: AccessPath, ask: Ask) -> Work:
         lookups = path.lookups
     if not lookups:
         return work
-    if path.kind == "sorted" or ask.form in ("count", "whole", "all"):
+    late = path.kind == "sorted" and not path.sorts_first
+    if late or ask.form in ("count", "whole", "all"):
         reached = scene.matching / path.joined
     elif path.kind == "grouped":
         reached = work.entries
@@ -109,6 +110,8 @@ def _at_place(scene: Scene, ask: Ask) -> Scene:
 def with_lookups(work: Work, lookups: Sequence[Lookup], rows: float) -> Work:
     """Return the work with what other tables of a join add, for `rows` rows that reach them."""
     for one in lookups:
+        if one.first:  # the engine's own work holds it
+            continue
         if not one.each:
             work = replace(
                 work,

@@ -32,6 +32,8 @@ def _of_one(scene: Scene, ask: Ask) -> Work:
     """Return the work of one statement, as of a table that is not partitioned."""
     if ask.form == "deferred":
         return _deferred(scene, ask)
+    if scene.path.led_by is not None and ask.form != "all":
+        return _led(scene, ask)
     if ask.form == "all":
         return _read_all(scene)
     if scene.path.kind == "grouped":
@@ -52,6 +54,33 @@ def _page(scene: Scene, skip: float, rows: float, ask: Ask) -> Work:
         dives = _DIVES if ask.form == "seek" or scene.path.bounded else 0.0
         return replace(walked, dives=dives, **out)
     return replace(_sorted(scene, skip + rows), **out)
+
+
+def _led(scene: Scene, ask: Ask) -> Work:
+    """A join that reads another table first and finds the paged rows by an index on its key.
+
+    They go into a temporary table, are read from there to be sorted, and the page's rows again.
+    """
+    leader = scene.path.led_by
+    assert leader is not None
+    found = scene.reached * scene.path.joined
+    read = _walk(scene, found)
+    keys = leader.rows * scene.path.joined
+    read = replace(read, scanned=read.scanned + leader.rows, seeks=read.seeks + keys)
+    if ask.form == "count":
+        return replace(read, counted=found, rows=1, bytes=8, values=1)
+    rows = min(ask.rows, max(scene.matching - ask.skip, 0.0))
+    if ask.form == "whole":
+        rows = scene.matching
+    kept = ask.skip + rows
+    read = replace(
+        read,
+        scanned=read.scanned + scene.matching + kept,
+        sorted_rows=scene.matching,
+        sort_logs=scene.matching * math.log2(scene.matching + 2),
+    )
+    out = {"rows": rows, "bytes": rows * scene.row_bytes, "values": rows * scene.columns}
+    return replace(read, **out)
 
 
 def _by_groups(scene: Scene, ask: Ask) -> Work:
@@ -130,11 +159,12 @@ def _count(scene: Scene, cap: float) -> Work:
 def _deferred(scene: Scene, ask: Ask) -> Work:
     rows = min(ask.rows, max(scene.matching - ask.skip, 0.0))
     keys = replace(scene, row_bytes=16.0, declared=16.0)
-    walked = (
-        _walk(keys, keys.entries(ask.skip + rows))
-        if scene.in_order
-        else _sorted(keys, ask.skip + rows)
-    )
+    if scene.path.led_by is not None:
+        walked = _led(keys, replace(ask, form="page"))
+    elif scene.in_order:
+        walked = _walk(keys, keys.entries(ask.skip + rows))
+    else:
+        walked = _sorted(keys, ask.skip + rows)
     return replace(
         walked,
         seeks=rows,

@@ -134,7 +134,11 @@ class CostModel:
         path = self.keys_at(offset, size)
         work = self._work(path, Ask("deferred", offset, rows))
         if path.lookups and self.routes.page.lookups:  # the page's rows are joined again
-            work = with_lookups(work, self.routes.page.lookups, rows)
+            again = [
+                replace(one, first=False, each=True) if one.first else one
+                for one in self.routes.page.lookups
+            ]
+            work = with_lookups(work, again, rows)
         if self.routes.joined is None:
             return work
         read = replace(self._work(self.routes.joined, Ask("all")), statements=0.0)

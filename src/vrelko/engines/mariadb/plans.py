@@ -31,11 +31,21 @@ def read_rows(rows: Sequence[Row], names: Collection[str]) -> Seen | None:
     row = rows[place]
     sorts = any("filesort" in str(one["Extra"]) for one in rows)
     key, extra = row["key"], _remarks(row)
-    lookups = tuple(_lookup(one) for one in rows if one is not row and one["id"] == row["id"])
+    lookups = tuple(
+        _lookup(one, first=i < place)
+        for i, one in enumerate(rows)
+        if one is not row and one["id"] == row["id"]
+    )
     unknown = _unknown(rows, place)
     if key is None or row["type"] == "ALL":
         return Seen(
-            "table", None, False, "all" if sorts else "none", lookups=lookups, unknown=unknown
+            "table",
+            None,
+            False,
+            "all" if sorts else "none",
+            lookups=lookups,
+            sorts_first=sorts,
+            unknown=unknown,
         )
     covering = "Using index" in extra and key != CLUSTER
     walked = "Using where" in extra and row["type"] == "index" and row["possible_keys"] is None
@@ -46,6 +56,7 @@ def read_rows(rows: Sequence[Row], names: Collection[str]) -> Seen | None:
         "all" if sorts else "none",
         lookups=lookups,
         unbounded=walked,
+        sorts_first=sorts and place == 0,
         unknown=unknown,
     )
 
@@ -68,7 +79,7 @@ def _remarks(row: Row) -> list[str]:
     return [one.strip() for one in str(row["Extra"] or "").split(";") if one.strip()]
 
 
-def _lookup(row: Row) -> Lookup:
+def _lookup(row: Row, first: bool) -> Lookup:
     by_key = row["type"] in ("eq_ref", "ref", "const", "system")
     return Lookup(
         str(row["table"]),
@@ -76,12 +87,15 @@ def _lookup(row: Row) -> Lookup:
         by_key,
         covering="Using index" in _remarks(row),
         matches=float(row["rows"] or 1) if by_key else 1.0,
+        first=first,
     )
 
 
 def _unknown(rows: Sequence[Row], place: int) -> str:
     """Return the first access type or remark whose work is not modelled, empty where all is."""
-    if rows[place]["id"] == rows[0]["id"] and place > 0:
+    ahead = [row for row in rows[:place] if row["id"] == rows[place]["id"]]
+    scanned = all(row["type"] in ("ALL", "index") for row in ahead)
+    if ahead and not (len(ahead) == 1 and scanned and rows[place]["type"] == "ref"):
         return f"{rows[0]['table']} is read first"
     for row in rows:
         if str(row["table"]).startswith("<derived") or row["select_type"] == "DERIVED":
@@ -93,6 +107,6 @@ def _unknown(rows: Sequence[Row], place: int) -> str:
         for remark in _remarks(row):
             if not _READ.fullmatch(remark):
                 return remark
-    if any("temporary" in str(row["Extra"]) for row in rows):
+    if any("temporary" in str(row["Extra"]) for row in rows if row not in ahead):
         return "Using temporary"
     return ""

@@ -75,6 +75,7 @@ def read_plan(top: Node, names: Collection[str], parts: Collection[str] = ()) ->
         lookups=tuple(_lookups(trail)),
         rows=float(found["Plan Rows"]) if _is_mixed(found) else None,
         backward=found.get("Scan Direction") == "Backward",
+        sorts_first=_sorts_first(trail),
         unknown=_unknown(top, trail, parts),
     )
 
@@ -132,6 +133,14 @@ def _sorts(trail: list[Node]) -> Sorts:
     if "Sort" in kinds or "Hash" in kinds or hashed:
         return "all"
     return "groups" if "Incremental Sort" in kinds else "none"
+
+
+def _sorts_first(trail: list[Node]) -> bool:
+    """Tell whether rows are sorted below all joins."""
+    kinds = [node["Node Type"] for node in trail]
+    sorts = [i for i, kind in enumerate(kinds) if kind == "Sort"]
+    joins = [i for i, kind in enumerate(kinds) if kind in _JOINS]
+    return bool(sorts) and bool(joins) and min(sorts) > max(joins)
 
 
 def _is_mixed(scan: Node) -> bool:
