@@ -20,7 +20,7 @@ from vrelko.core.access_path import Seen
 from vrelko.core.facts import TableFacts
 from vrelko.core.order import Order, Term
 from vrelko.serving.variants.variant import Variant
-from vrelko.sql.statements import key_parameters
+from vrelko.sql.statements import key_parameters, ranges_by_statement
 
 _READ: dict[type, Callable[[str], Any]] = {
     int: int,
@@ -111,9 +111,18 @@ class KeyLadder:
         if key is None:
             return None
         statements = self._variant.seek(key, False, True)
-        free = sum(name not in self._fixed for name in self._names)
-        statement = statements[min(max(free, 1), len(statements)) - 1]
+        statement = statements[self._widest(key) if len(statements) > 1 else 0]
         return explain(statement, {**values, **key_parameters(key)})
+
+    def _widest(self, key: Sequence[Any]) -> int:
+        """Return which statement behind a key goes on beyond the first term's own value."""
+        source, free = self._variant.source, 0
+        while free < len(self._names) - 1 and self._names[free] in self._fixed:
+            free += 1
+        nulls = [value is None for value in key]
+        groups = ranges_by_statement(source, source.order, nulls, joined=True)
+        beyond = (i for i, group in enumerate(groups) for one in group if free in one.beyond[:1])
+        return next(beyond, 0)
 
     def ask_ties(
         self, values: Mapping[str, Any], explain: Callable[[Any, Any], Seen | None]
