@@ -10,6 +10,7 @@ from typing import Any, Literal
 from vrelko.errors import PageError
 
 Lands = Literal["head", "tail", "uniform", "late"]
+LANDINGS: tuple[Lands, ...] = ("head", "tail", "uniform", "late")
 DepthKind = Literal["geometric", "uniform", "zipf", "measured"]
 DEPTHS: tuple[DepthKind, ...] = ("geometric", "uniform", "zipf", "measured")
 

@@ -11,7 +11,6 @@ from typing import Any
 
 from sqlalchemy import Column, Engine, Subquery, Table, and_, bindparam, select
 
-from vrelko.core.arithmetic import Sizes
 from vrelko.core.facts import Facts
 from vrelko.core.workload import Depth, Landing, Needs, Readers, Use, Workload, Writers
 from vrelko.engines.registry import open_database
@@ -143,7 +142,7 @@ def load_model(
         if one.steady is not None and one.steady.anchors is not None
     }
     web = {
-        name: {**one.web.model_dump(), "fields": {k: v or None for k, v in one.web.fields.items()}}
+        name: {**one.web.said(), "fields": {k: v or None for k, v in one.web.fields.items()}}
         for name, one in model.listing.items()
         if one.web is not None
     }
@@ -217,7 +216,7 @@ def _listing(
         _filter_name(wanted, value): and_(*_conditions(column("filters", wanted), value))
         for wanted, value in model.filters.items()
     }
-    sizes = Sizes(model.sizes.default, model.sizes.top) if model.sizes else None
+    sizes = model.sizes.sizes() if model.sizes else None
     return Listing(
         select(*chosen).where(*conditions),
         name=name,
@@ -227,7 +226,7 @@ def _listing(
         search=_search(model, column),
         sizes=sizes,
         total=model.total,
-        cap=model.cap,
+        **model.said_of("cap"),
         unique=model.unique,
         expose=model.expose,
         max_offset=model.max_offset,
@@ -311,29 +310,14 @@ def _filter_name(column: str, value: Any) -> str:
 
 def _workload(model: ListingModel) -> Workload:
     readers, writers = model.readers, model.writers
+    depth = Depth(**readers.depth.said("shares"), shares=tuple(readers.depth.shares))
+    lands = Landing(**writers.lands.said())
     return Workload(
-        Readers(
-            readers.pages_per_minute,
-            readers.users,
-            readers.dwell_s,
-            Depth(
-                readers.depth.mean,
-                readers.depth.jumps,
-                readers.depth.kind,
-                tuple(readers.depth.shares),
-            ),
-            readers.round_trip_ms,
-        ),
-        Writers(
-            writers.inserts_per_minute,
-            writers.deletes_per_minute,
-            Landing(writers.lands.kind, writers.lands.mean_s),
-            writers.moves_per_minute,
-            tuple(writers.moving),
-        ),
-        Needs(**model.needs.model_dump()),
+        Readers(**readers.said("depth"), depth=depth),
+        Writers(**writers.said("lands", "moving"), lands=lands, moving=tuple(writers.moving)),
+        Needs(**model.needs.said()),
         {name: values[0] for name, values in model.params.items()},
-        tuple(Use(use.order, use.params, use.share) for use in model.uses),
+        tuple(Use(**use.said()) for use in model.uses),
     )
 
 

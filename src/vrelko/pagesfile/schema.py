@@ -7,8 +7,9 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
+from vrelko.core.arithmetic import Sizes
 from vrelko.core.strategies import SERVED
-from vrelko.core.workload import DEPTHS
+from vrelko.core.workload import DEPTHS, LANDINGS
 
 Scalar = str | bool | int | float | datetime | date | time
 """A value in `where` and `filters`; text such as ":station" is a parameter."""
@@ -19,7 +20,17 @@ CONDITION = "a value, ':parameter', or a table of ge, gt, le, lt, in or null"
 
 
 class _Strict(BaseModel):
+    """Keys with their bounds; what is not said is left to the records that hold the defaults."""
+
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
+
+    def said(self, *without: str) -> dict[str, Any]:
+        """Return the values that were given, by their keys; those `without` are left out."""
+        return self.said_of(*(name for name in type(self).model_fields if name not in without))
+
+    def said_of(self, *names: str) -> dict[str, Any]:
+        """Return the values that were given of some keys."""
+        return {name: getattr(self, name) for name in names if name in self.model_fields_set}
 
 
 class Range(_Strict):
@@ -58,17 +69,16 @@ class SourceModel(_Strict):
 class SizesModel(_Strict):
     """Page sizes in rows; `max = "any"` sets no bound."""
 
-    default: int = Field(default=25, ge=1)
-    max: int | Literal["any"] = 200
+    default: int = Field(default=Sizes().default, ge=1)
+    max: int | Literal["any"] = Sizes().max or "any"
 
-    @property
-    def top(self) -> int | None:
-        """The largest size, None where any goes."""
-        return None if self.max == "any" else self.max
+    def sizes(self) -> Sizes:
+        """Return the sizes as listings take them."""
+        return Sizes(self.default, None if self.max == "any" else self.max)
 
     @model_validator(mode="after")
     def _in_order(self) -> SizesModel:
-        if self.top is not None and self.top < self.default:
+        if isinstance(self.max, int) and self.max < self.default:
             raise ValueError(f"max of at least the default, {self.default}")
         return self
 
@@ -84,9 +94,9 @@ class SearchModel(_Strict):
 class DepthModel(_Strict):
     """How deep readers go."""
 
-    kind: Literal[DEPTHS] = "geometric"  # type: ignore[valid-type]
-    mean: float = Field(default=4.0, ge=1)
-    jumps: float = Field(default=0.0, ge=0, le=1)
+    kind: Literal[DEPTHS] | None = None  # type: ignore[valid-type]
+    mean: float | None = Field(default=None, ge=1)
+    jumps: float | None = Field(default=None, ge=0, le=1)
     shares: list[Annotated[float, Field(ge=0)]] = []
 
     @model_validator(mode="after")
@@ -99,22 +109,22 @@ class DepthModel(_Strict):
 class ReadersModel(_Strict):
     """How pages are asked for."""
 
-    pages_per_minute: float = Field(default=60.0, ge=0)
-    users: int = Field(default=1, ge=1)
-    dwell_s: float = Field(default=10.0, ge=0)
+    pages_per_minute: float | None = Field(default=None, ge=0)
+    users: int | None = Field(default=None, ge=1)
+    dwell_s: float | None = Field(default=None, ge=0)
     depth: DepthModel = DepthModel()
-    round_trip_ms: float = Field(default=40.0, ge=0)
+    round_trip_ms: float | None = Field(default=None, ge=0)
 
 
 class LandsModel(_Strict):
     """Where new rows land."""
 
-    kind: Literal["head", "tail", "uniform", "late"] = "head"
-    mean_s: float = Field(default=0.0, ge=0)
+    kind: Literal[LANDINGS] | None = None  # type: ignore[valid-type]
+    mean_s: float | None = Field(default=None, ge=0)
 
     @model_validator(mode="after")
     def _late_by(self) -> LandsModel:
-        if self.kind == "late" and self.mean_s <= 0:
+        if self.kind == "late" and not self.mean_s:
             raise ValueError('mean_s above 0 beside kind = "late"')
         return self
 
@@ -122,10 +132,10 @@ class LandsModel(_Strict):
 class WritersModel(_Strict):
     """What changes."""
 
-    inserts_per_minute: float = Field(default=0.0, ge=0)
-    deletes_per_minute: float = Field(default=0.0, ge=0)
+    inserts_per_minute: float | None = Field(default=None, ge=0)
+    deletes_per_minute: float | None = Field(default=None, ge=0)
     lands: LandsModel = LandsModel()
-    moves_per_minute: float = Field(default=0.0, ge=0)
+    moves_per_minute: float | None = Field(default=None, ge=0)
     moving: list[str] = []
 
 
@@ -134,13 +144,13 @@ class UseModel(_Strict):
 
     order: str | None = None
     params: dict[str, Any] = {}
-    share: float = Field(default=1.0, ge=0)
+    share: float | None = Field(default=None, ge=0)
 
 
 class NeedsModel(_Strict):
     """What the screen insists on."""
 
-    jump: bool = False
+    jump: bool | None = None
     repeats: float | None = Field(default=None, ge=0)
     misses: float | None = Field(default=None, ge=0)
     p95_ms: float | None = Field(default=None, gt=0)
@@ -160,12 +170,12 @@ class FrozenModel(_Strict):
 
     url: str | None = None
     url_env: str | None = None
-    table: str = "vrelko_frozen"
-    expires_s: float = Field(default=3_600.0, gt=0)
-    most: int = Field(default=100_000, ge=1)
+    table: str | None = None
+    expires_s: float | None = Field(default=None, gt=0)
+    most: int | None = Field(default=None, ge=1)
     most_in_all: int | None = Field(default=None, ge=1)
-    reuse_s: float = Field(default=0.0, ge=0)
-    lists_per_reader: int = Field(default=20, ge=1)
+    reuse_s: float | None = Field(default=None, ge=0)
+    lists_per_reader: int | None = Field(default=None, ge=1)
 
     @model_validator(mode="after")
     def _one_address(self) -> FrozenModel:
@@ -187,20 +197,20 @@ class SteadyModel(_Strict):
 class WebModel(_Strict):
     """How a listing is asked for and answered over HTTP; False leaves a field out."""
 
-    page: str = "page"
-    size: str = "size"
-    cursor: str = "cursor"
-    sort: str = "sort"
-    prefix: str = ""
-    first: Literal[0, 1] = 1
-    offsets: bool = False
-    numbers: bool = False
-    in_path: bool = False
+    page: str | None = None
+    size: str | None = None
+    cursor: str | None = None
+    sort: str | None = None
+    prefix: str | None = None
+    first: Literal[0, 1] | None = None
+    offsets: bool | None = None
+    numbers: bool | None = None
+    in_path: bool | None = None
     fields: dict[str, str | Literal[False]] = {}
-    unknown: Literal["refuse", "ignore"] = "refuse"
-    on_bad_page: Literal["error", "clamp"] = "error"
-    past_end: Literal["empty", "last", "error"] = "empty"
-    strip_width: int = Field(default=7, ge=5)
+    unknown: Literal["refuse", "ignore"] | None = None
+    on_bad_page: Literal["error", "clamp"] | None = None
+    past_end: Literal["empty", "last", "error"] | None = None
+    strip_width: int | None = Field(default=None, ge=5)
     export_rows_s: float | None = Field(default=None, gt=0)
 
 
@@ -218,7 +228,7 @@ class ListingModel(_Strict):
     search: SearchModel | None = None
     sizes: SizesModel | None = None
     total: Literal["exact", "capped", "about", "none"] | None = None
-    cap: int = Field(default=10_000, ge=1)
+    cap: int | None = Field(default=None, ge=1)
     unique: list[str] | None = None
     expose: list[str] | bool = []
     max_offset: int | None = Field(default=None, ge=0)

@@ -11,7 +11,7 @@ from sqlalchemy.engine import make_url
 from sqlalchemy.exc import ArgumentError
 
 from vrelko.errors import PagesFileError
-from vrelko.pagesfile.schema import FrozenModel, ListingModel
+from vrelko.pagesfile.schema import FrozenModel, ListingModel, SizesModel
 from vrelko.serving.steady.anchors import Anchors
 from vrelko.serving.steady.frozen import FrozenIds
 from vrelko.serving.steady.settings import Settle, Steady
@@ -29,7 +29,7 @@ def steady_of(file: Path, listing: str, model: ListingModel) -> Steady | None:
     anchors = None
     if said.anchors is not None:
         path = file.parent / said.anchors
-        size = model.sizes.default if model.sizes else 25
+        size = (model.sizes or SizesModel()).default
         anchors = Anchors.load(path) if path.exists() else Anchors(size)
     settle = None
     if said.settle is not None:
@@ -51,12 +51,7 @@ def _frozen(file: Path, listing: str, model: FrozenModel) -> FrozenIds:
         url = url.set(database=str(file.parent / url.database))
     frozen = FrozenIds(
         create_engine(url, hide_parameters=True),
-        model.table,
-        model.expires_s,
-        model.most,
-        model.most_in_all,
-        model.reuse_s,
-        model.lists_per_reader,
+        **model.said("url", "url_env"),
     )
     frozen.create()
     return frozen
