@@ -158,7 +158,7 @@ def _usual(
         ("offset", min(int(rows * 0.713), last), size),
         ("deferred-join", min(int(rows * 0.713), last), size),
         ("keyset", int(rows * 0.043), 10),
-        ("keyset", int(rows * 0.937), size),
+        ("keyset", min(int(rows * 0.985), last), size),
         ("offset", 0, 500),
     ]
     if thorough:

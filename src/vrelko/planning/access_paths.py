@@ -34,6 +34,7 @@ Ask = Callable[[float], Seen | None]
 """Asks for the path of the page behind so many rows."""
 
 _EXACT = 0.01
+_PLACED = 0.01  # of the rows, to which a column's bounds place a key
 _PLACES = (0.003, 0.03, 0.12, 0.3, 0.5, 0.75)  # of the rows, where a server is asked
 _MOST_TURNS = 3  # looked for between two such places
 _NOT_SEEN = "no step over this table"
@@ -141,7 +142,8 @@ def _seek_routes(
     begins = asking.limited(edge[0], values) if len(edge) == 1 else None
     asked = behind(min(rows / 100, 1_000.0))
     seek = asking.follow_key(asked) if asked else asking.follow(begins) if begins else served
-    turns = asking.turns(behind, asked, min(rows / 100, 1_000.0), rows - asking.size)
+    low, high = min(rows / 100, 1_000.0), rows - asking.size
+    turns = asking.turns(behind, asked, low, high, placed=_PLACED * rows)
     tied = ladder.ask_ties(values, asking.limited)
     if tied is None:
         return seek, turns, None
@@ -217,12 +219,20 @@ class Asking:
             return path
         return replace(path, unknown=path.unknown or "a key that bounds no index")
 
-    def turns(self, ask: Ask, begins: Seen | None, low: float, high: float) -> tuple[Turn, ...]:
-        """Return where a server turns to another path between two rows."""
+    def turns(
+        self, ask: Ask, begins: Seen | None, low: float, high: float, placed: float = 0.0
+    ) -> tuple[Turn, ...]:
+        """Return where a server turns to another path between two rows.
+
+        `placed`: rows by which the place that is asked about may be wrong.
+        """
         if self.engine == "sqlite":  # which looks neither at the offset nor at the key
             return ()
-        found = find_turns(ask, begins, low, high)
-        return tuple(Turn(row, self.follow(seen)) for row, seen in found)
+        found = []
+        for row, seen in find_turns(ask, begins, low, high):
+            apart = placed + row * _EXACT
+            found.append(Turn(row, self.follow(seen), (row - apart, row + apart)))
+        return tuple(found)
 
     def taken(self, strategy: str, asked: Sequence[Asked]) -> AccessPath | None:
         """Return the path by which a page was read that took one statement; None where unknown."""
@@ -243,7 +253,11 @@ class Asking:
 
 def _reaching(turns: tuple[Turn, ...], size: int) -> tuple[Turn, ...]:
     """Return turns by offset as turns by offset and size together."""
-    return tuple(replace(turn, row=turn.row + size) for turn in turns)
+    found = []
+    for turn in turns:
+        low, high = turn.unsure or (turn.row, turn.row)
+        found.append(Turn(turn.row + size, turn.path, (low + size, high + size)))
+    return tuple(found)
 
 
 def _ties_path(

@@ -77,8 +77,8 @@ class CostModel:
         seek = self.seek_at(at)
         traits = TRAITS[self.scene.server.engine]
         ranges = traits.sorts_behind_key and seek.index is not None
-        sorts = seek.kind == "sorted" and ranges and at > 0
-        if sorts or seek != self.routes.seek:  # it reads and sorts what lies behind the key
+        turned = ranges or seek != self.routes.seek
+        if seek.kind == "sorted" and turned and at > 0:  # what lies behind the key is sorted
             left = max(self.matching - at, rows) / max(self.matching, 1.0)
             if seek.index is None or not _is_bounded(seek, self.scene.order):
                 behind = replace(seek, passing=seek.passing * left)

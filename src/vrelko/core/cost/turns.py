@@ -68,14 +68,11 @@ def turn_seen(
     elif at and path_at(first, held[: at - 1], row).signature == taken.signature:
         before = held[at - 1]
         held[at - 1] = replace(before, row=row + 1, unsure=_around(before, row))
-    else:
+    else:  # up to half of the way, in the logarithm, to what is known on either side
         low = held[at - 1].row if at else 1.0
-        high = after.row if after is not None else row * row
-        begin, end = math.sqrt(max(low, 1.0) * row), math.sqrt(row * max(high, row))
-        held[at:at] = [
-            Turn(row, taken, (begin, end)),
-            Turn(row + 1, told),
-        ]
+        high = after.row if after is not None else 4 * row
+        unsure = math.sqrt(max(low, 1.0) * row), math.sqrt(row * max(high, row))
+        held[at:at] = [Turn(row, taken, unsure), Turn(row + 1, told)]
     return tuple(held)
 
 
