@@ -5,10 +5,11 @@ from __future__ import annotations
 import json
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
+from vrelko.cli.about import about
 from vrelko.cli.draft import draft
 from vrelko.cli.drift import anchors, drift, settle
 from vrelko.cli.measure import measure
@@ -35,11 +36,9 @@ _ORDER = (
     "report",
     "serve",
     "demo",
+    "about",
 )
 """The order of work."""
-
-if TYPE_CHECKING:
-    pass
 
 
 class _Group(click.Group):
@@ -49,7 +48,7 @@ class _Group(click.Group):
         try:
             return super().invoke(ctx)
         except VrelkoError as error:
-            click.echo(f"vrelko: {error}", err=True)
+            click.echo(f"vrelko: {error} [{error.code}]", err=True)
             ctx.exit(find_status(error, EXIT_STATUS))
 
     def list_commands(self, ctx: click.Context) -> list[str]:
@@ -63,7 +62,8 @@ def main() -> None:
 
     The order of work: draft the listings of a database, plan them, measure them, see how they
     drift, serve them. To begin: `vrelko plan DATABASE TABLE --order=-created_at` needs no file;
-    `vrelko draft DATABASE -o pages.toml` writes one; `vrelko demo` does all of it on made-up data.
+    `vrelko draft DATABASE -o pages.toml` writes one; `vrelko demo` does all of it on made-up data;
+    `vrelko about` explains every term and code.
 
     Exit status: 0 fine, 2 bad input, 3 trouble with the database.
     """
@@ -102,5 +102,6 @@ def _at_terminal() -> bool:
     return sys.stdin.isatty() and sys.stdout.isatty()
 
 
-for _command in (draft, survey, plan, sql, measure, drift, settle, anchors, report, serve):
+_COMMANDS = (draft, survey, plan, sql, measure, drift, settle, anchors, report, serve, about)
+for _command in _COMMANDS:
     main.add_command(_command)
