@@ -1,10 +1,15 @@
 """Page arithmetic against slow references."""
 
+import contextlib
+import io
+import re
+from pathlib import Path
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from vrelko.core.arithmetic import (
+from vrelko.arithmetic import (
     Sizes,
     Total,
     check_number,
@@ -12,11 +17,13 @@ from vrelko.core.arithmetic import (
     from_to,
     neighbours,
     number_of,
+    numbered_page,
     offset_of,
     page_count,
-    strip,
+    strip_of,
 )
 from vrelko.errors import PageError
+from vrelko.web import page_urls, render_controls
 
 counts = st.integers(0, 2_000)
 sizes = st.integers(1, 50)
@@ -54,13 +61,13 @@ def test_texts_in_other_words():
     assert Total(10_000, "capped").text(points) == "10.000+"
     assert Total(9_000, "about").text(points) == "~9.000"
     assert Total(None, "unknown").text(unknown="?") == "?"
-    shown = [link.text(current="<b>{number}</b>", gap="...") for link in strip(9, 20, 7)]
+    shown = [link.text(current="<b>{number}</b>", gap="...") for link in strip_of(9, 20, 7)]
     assert shown == ["1", "...", "8", "<b>9</b>", "10", "...", "20"]
 
 
 @given(number=st.integers(-5, 300), last=st.integers(0, 200), slots=st.integers(5, 15))
 def test_strip_has_exactly_the_places_asked_for(number, last, slots):
-    links = strip(number, last, slots)
+    links = strip_of(number, last, slots)
     numbers = [link.number for link in links if link.number is not None]
     assert len(links) == (0 if last <= 1 else min(last, slots))
     assert numbers == sorted(set(numbers))
@@ -103,3 +110,44 @@ def test_sizes_take_what_a_url_holds():
 def test_impossible_sizes_are_refused(bounds):
     with pytest.raises(PageError):
         Sizes(bounds[0], max=bounds[1])
+
+
+@given(total=counts, size=sizes, number=st.integers(1, 60))
+def test_numbered_pages_are_slices_with_their_neighbours(total, size, number):
+    rows = list(range(total))[(number - 1) * size : number * size]
+    page = numbered_page(str(number), str(size), total)
+    last = max(-(-total // size), 1)
+    assert (len(page), page.offset, page.last_number) == (len(rows), (number - 1) * size, last)
+    assert page.next == (number + 1 if total > number * size else None)
+    assert page.prev == (None if number == 1 else min(number - 1, last))
+    assert page.from_to == from_to(page.offset, len(rows), Total(total, "exact"))
+    urls = page_urls(page, f"/things?colour=red&page={number}")
+    for at, url in ((page.prev, urls.prev), (page.next, urls.next)):
+        wanted = None if at is None else ["colour=red", *([f"page={at}"] if at > 1 else [])]
+        assert (None if url is None else url.partition("?")[2].split("&")) == wanted
+    assert (urls.last is None) == (number == last)
+    html = render_controls(page, f"/things?page={number}")
+    assert ("is-off" in html or "aria-disabled" in html) == (None in (urls.prev, urls.next))
+
+
+def test_numbered_pages_without_a_total():
+    page = numbered_page(2, 10, more=True)
+    assert (page.next, page.prev, page.last_number, page.strip()) == (3, 1, None, ())
+    assert str(page.from_to) == "11–20"
+    assert numbered_page(2, 10, more=False, rows=3).next is None
+    capped = numbered_page(1, 10, Total(100, "capped"), more=True)
+    assert str(capped.from_to) == "1–10 of 100+"
+    for bad in ((0, 10, 5), ("abc", 10, 5), (1, 0, 5), (1, 10, None)):
+        with pytest.raises(PageError):
+            numbered_page(*bad)
+
+
+def test_the_docs_show_what_comes_out():
+    text = (Path(__file__).parent.parent / "docs" / "arithmetic.md").read_text()
+    parts = re.findall(r"```python\n(.*?)```\n\n```\n(.*?)```", text, re.S)
+    assert len(parts) == 3
+    for code, shown in parts:
+        out = io.StringIO()
+        with contextlib.redirect_stdout(out):
+            exec(compile(code, "docs/arithmetic.md", "exec"), {})
+        assert out.getvalue() == shown

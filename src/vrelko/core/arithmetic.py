@@ -226,7 +226,7 @@ class Link:
         return current.format(number=shown) if self.current else shown
 
 
-def strip(number: int, last: int, width: int = 7) -> Sequence[Link]:
+def strip_of(number: int, last: int, width: int = 7) -> Sequence[Link]:
     """Return exactly `width` places for a page strip, or one a page where there are fewer.
 
     First and last page always stand at the ends, the current page is marked, and a gap stands for

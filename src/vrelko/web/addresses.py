@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from urllib.parse import parse_qsl, quote, urlencode
 
 from vrelko.core.arithmetic import Link
+from vrelko.core.numbered_page import NumberedPage
 from vrelko.core.spot import Spot
 from vrelko.web.http_options import USUAL, HttpOptions
 
@@ -55,13 +56,18 @@ class Heading:
     url: str | None
 
 
-def page_urls(page: Page, url: str, http: HttpOptions = USUAL) -> Urls:
+def page_urls(page: Page | NumberedPage, url: str, http: HttpOptions = USUAL) -> Urls:
     """Return the addresses round a page that was asked for at `url`.
+
+    `page` is one that a listing read, or one by its number, size and total alone
+    (`vrelko.arithmetic.numbered_page`), whose links are page numbers.
 
     `url` may be absolute, a path, or a query alone ("?size=50"), and so are the links: behind a
     mount or a proxy give the address that readers see. Where the position is part of the path, give
     the address without it. Parameters other than the position are kept as they are.
     """
+    if isinstance(page, NumberedPage):
+        return _numbered_urls(page, url, http)
     address = _Address(url, http, page)
     prev, following = address.of_cursor(page.prev), address.of_cursor(page.next)
     this, end, last = address.of_cursor(page.self), address.of_cursor(page.last), page.last_number
@@ -86,6 +92,23 @@ def page_urls(page: Page, url: str, http: HttpOptions = USUAL) -> Urls:
     )
 
 
+def _numbered_urls(page: NumberedPage, url: str, http: HttpOptions) -> Urls:
+    address = _Address(url, http, page)
+    last = page.last_number
+
+    def link(number: int | None) -> str | None:
+        return None if number is None else address.of_number(number)
+
+    return Urls(
+        self=address.of_number(page.number),
+        first=link(None if page.number == 1 else 1),
+        prev=link(page.prev),
+        next=link(page.next),
+        last=link(None if last == page.number else last),
+        strip=tuple(_place(address, place) for place in page.strip(http.strip_width)),
+    )
+
+
 def _is_numbered(page: Page, http: HttpOptions) -> bool:
     """Tell whether links may hold numbers: the page stands where its number says.
 
@@ -105,14 +128,17 @@ def _place(address: _Address, link: Link) -> Place:
 class _Address:
     """One address, with its position exchanged."""
 
-    def __init__(self, url: str, http: HttpOptions, page: Page | None = None) -> None:
+    def __init__(
+        self, url: str, http: HttpOptions, page: Page | NumberedPage | None = None
+    ) -> None:
         head, _, query = url.partition("#")[0].partition("?")
         kept = parse_qsl(query, keep_blank_values=True) if query else []
         self._head, self._http = head, http
         self._kept = [pair for pair in kept if pair[0] not in http.positions]
         self._query = urlencode(self._kept)
         self._size = 1 if page is None else page.size
-        self._page = page if page is not None and page.walk.kept else None
+        walked = None if page is None or isinstance(page, NumberedPage) else page
+        self._page = walked if walked is not None and walked.walk.kept else None
 
     def bare(self) -> str:
         return self._join(self._head, self._query)
@@ -151,7 +177,7 @@ class _Address:
         return f"{head}?{query}" if query or not head else head
 
 
-def link_header(page: Page, url: str, http: HttpOptions = USUAL) -> str:
+def link_header(page: Page | NumberedPage, url: str, http: HttpOptions = USUAL) -> str:
     """Return the value of a Link header (RFC 8288) for a page that was asked for at `url`."""
     return header_of(page_urls(page, url, http))
 

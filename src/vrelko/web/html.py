@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
+from vrelko.core.numbered_page import NumberedPage
 from vrelko.errors import ListingError
 from vrelko.web.addresses import Urls, headings, page_urls
 from vrelko.web.appearance import USUAL_APPEARANCE, Appearance
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
 
 
 def render_controls(
-    page: Page,
+    page: Page | NumberedPage,
     url: str,
     http: HttpOptions = USUAL,
     appearance: Appearance = USUAL_APPEARANCE,
@@ -28,8 +29,9 @@ def render_controls(
 ) -> str:
     """Return a page's controls: first, previous, numbers with gaps, next, last, from–to, end mark.
 
-    Plain links that work without script; what leads nowhere is no link. Raises ListingError where
-    the extra `web` is not installed.
+    Plain links that work without script; what leads nowhere is no link. `page` is one that a
+    listing read, or one by its number, size and total alone (`vrelko.arithmetic.numbered_page`).
+    Raises ListingError where the extra `web` is not installed.
     """
     links = urls or page_urls(page, url, http)
     return (

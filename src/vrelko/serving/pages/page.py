@@ -13,7 +13,7 @@ from vrelko.core.arithmetic import (
     from_to,
     number_of,
     page_count,
-    strip,
+    strip_of,
 )
 from vrelko.core.spot import Spot
 from vrelko.errors import PageError
@@ -266,13 +266,13 @@ class Page(Sequence[Any]):
         return self._write(spot)
 
     def strip(self, width: int = 7) -> Sequence[Link]:
-        """Return numbered links with gaps: see `vrelko.core.arithmetic.strip`.
+        """Return numbered links with gaps: see `vrelko.arithmetic.strip_of`.
 
         Empty where there is one page, or where number or total are unknown.
         """
         if self.number is None or self.last_number is None:
             return ()
-        return strip(self.number, self.last_number, width)
+        return strip_of(self.number, self.last_number, width)
 
     def as_dict(self) -> dict[str, Any]:
         """Return the page as plain data (schema `vrelko.page/1`, see docs/schemas.md)."""

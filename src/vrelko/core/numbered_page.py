@@ -1,0 +1,109 @@
+"""A numbered page by its number, size and total alone: for those who run their own SQL."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from vrelko.core.arithmetic import (
+    NO_TOTAL,
+    FromTo,
+    Link,
+    Total,
+    check_number,
+    check_whole,
+    from_to,
+    neighbours,
+    offset_of,
+    page_count,
+    strip_of,
+)
+from vrelko.errors import PageError
+
+
+@dataclass(frozen=True, slots=True)
+class NumberedPage:
+    """Where a numbered page stands. `number` counts from 1; `rows` are on it; `more` follow it."""
+
+    number: int
+    size: int
+    total: Total
+    rows: int
+    more: bool
+
+    def __len__(self) -> int:
+        return self.rows
+
+    @property
+    def offset(self) -> int:
+        """Rows ahead of the page: what OFFSET takes."""
+        return offset_of(self.number, self.size)
+
+    @property
+    def from_to(self) -> FromTo:
+        """First and last row, counted from 1, and the total."""
+        return from_to(self.offset, self.rows, self.total)
+
+    @property
+    def last_number(self) -> int | None:
+        """The last page's number, 1 where there are no rows; None where the total is not exact."""
+        if self.total.kind != "exact":
+            return None
+        return max(page_count(self.total.value or 0, self.size), 1)
+
+    @property
+    def prev(self) -> int | None:
+        """The page before, None on the first; behind the end the last one there is."""
+        if self.number == 1:
+            return None
+        last = self.last_number
+        return self.number - 1 if last is None else min(self.number - 1, last)
+
+    @property
+    def next(self) -> int | None:
+        """The page after, None where no rows follow."""
+        return self.number + 1 if self.more else None
+
+    def strip(self, width: int = 7) -> Sequence[Link]:
+        """Return the places of a page strip; none where the total is not exact."""
+        last = self.last_number
+        return () if last is None else strip_of(self.number, last, width)
+
+
+def numbered_page(
+    number: object,
+    size: object,
+    total: int | Total | None = None,
+    *,
+    rows: int | None = None,
+    more: bool | None = None,
+) -> NumberedPage:
+    """Return a page by its number (from 1, a number or text as in a URL), size and total.
+
+    `total`: the rows of all pages, None where nobody counted them. `rows` are on this page; left
+    out, as many as the total leaves, or a full page. `more`: whether rows follow; left out, the
+    total tells. Raises PageError for a number or a size that cannot be, and where neither a total
+    nor `more` tells whether rows follow.
+    """
+    at, many = check_number(number), check_whole(size, "page size", "size")
+    if many < 1:
+        raise PageError(
+            f"page size {many:,} is below 1", "Ask for at least one row per page", "size-range"
+        )
+    told = (
+        NO_TOTAL if total is None else total if isinstance(total, Total) else Total(total, "exact")
+    )
+    left = None
+    if told.kind == "exact":
+        left = max((told.value or 0) - offset_of(at, many), 0)
+        _, following = neighbours(at, page_count(told.value or 0, many))
+        more = following is not None if more is None else more
+    if more is None:
+        raise PageError(
+            "nothing tells whether rows follow this page",
+            "Give the total, or more=True if one row more than the page's was found",
+            "page-more",
+        )
+    if rows is None:
+        rows = many if left is None else min(left, many)
+    return NumberedPage(at, many, told, rows, more)
