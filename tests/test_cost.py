@@ -186,7 +186,7 @@ def test_a_server_tells_where_it_leaves_the_index_behind_a_key(filled):
             given = {"g": 0, **key_parameters(key)}
             seen = Reader.of(connection, "costed").path(limited, given)
             assert (seen.scan, seen.sorts == "all") == (path.scan, path.kind == "sorted")
-    deep, near = (model.keyset(301, at=at) for at in (turn.row + 1, 10.0))
+    deep, near = (model.keyset(301, at=at) for at in (turn.unsure[1] + 1, 10.0))
     assert deep.sorted_rows > 0 == near.sorted_rows
 
 

@@ -36,6 +36,7 @@ _SLOW_MS = 200.0  # one that took longer is not run again for its count, unless 
 _FAR_OFF = 4.0
 _DEPTHS_MORE = (0.251, 0.011, 0.853, 0.457)  # of the rows, where what was predicted is not believed
 _KEPT_BACK = 0.2  # of the budget, for running quick pages again
+_EARLY = 0.05  # of the budget, that a total may take to be counted before all else
 _ROUNDS = 5
 _TURNING = ("offset", "keyset", "deferred-join", "far-end")
 _MOST_WHOLE = 5_000.0
@@ -149,6 +150,10 @@ def _usual(
     size, rows = bench.use.outline.sizes.default, bench.model.matching
     deep = int(min(rows * DEPTH_SHARE, MOST_DEPTH))
     last = max(int(rows) - size, 0)
+    total = bench.total(None)
+    early = clock.ms(total.estimate) < session.spending.budget_ms * _EARLY and not total.unknown
+    if early:  # all else is told by how many rows there are
+        yield _Case(*of, total.strategy, total, 0)
     wanted = [
         ("offset", 0, size),
         ("keyset", deep, size),
@@ -190,6 +195,8 @@ def _usual(
     if bench.use.outline.total == "capped":
         caps.add(bench.use.outline.cap)
     for cap in sorted(caps, key=lambda one: one or 0):
+        if cap is None and early:
+            continue
         trial = bench.total(cap)
         if clock.ms(trial.estimate) < _MOST_MS or trial.unknown:
             yield _Case(*of, trial.strategy, trial, 0)

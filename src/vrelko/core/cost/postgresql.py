@@ -21,6 +21,8 @@ _SORT_ROW_BYTES = 24  # beside a sorted row's own bytes
 _LISTED = 220.0
 """Entries alike that PostgreSQL keeps in one list: a sixth of a block of 6 bytes each."""
 
+_MIXED = 2.0  # entries alike, of which some live on as others die
+
 _NO_LISTS = ("numeric", "real", "double", "json", "float")  # of types whose alike may differ
 
 
@@ -121,7 +123,9 @@ def _in_places(scene: Scene, walked: Work, skip: float, rows: float, at: float) 
     begin, end = scene.touched(skip, rows, at)
     groups = scene.groups
     assert groups is not None
-    blocks = blocks_between(groups, begin, end, scene.table.blocks)
+    dead = _with_dead(scene)  # which lie among the live ones
+    walked_over = replace(groups, rows=groups.rows * dead)
+    blocks = blocks_between(walked_over, begin * dead, end * dead, scene.table.blocks)
     near = _usual_switches(scene) / max(scattered_share(groups, scene.table.blocks), 1e-9)
     blocks = max(blocks * min(near, 1.0), 1.0)
     if scene.path.backward:
@@ -264,21 +268,26 @@ def _turned_back(scene: Scene, switches: float) -> float:
     rows' places, forward, whichever way the index is read: so every list begins in the first of its
     blocks, behind the last one of the list ahead.
     """
+    together = min(_alike(scene), _LISTED)
+    if together <= 1:
+        return 0.0
+    across = min(together * switches, 1.0)
+    return (1 - (1 - across) ** 2) * (1 - switches) / together
+
+
+def _alike(scene: Scene) -> float:
+    """Return the mean number of an index's entries that are alike and kept in lists, 1 for none."""
     index = scene.path.index
     if index is None or index.unique or not index.columns:
-        return 0.0
+        return 1.0
     alike = scene.table.rows
     for column in index.columns:
         name = column.name or ""
         known = scene.table.column(name) if scene.table.has_column(name) else None
         if known is None or not known.distinct or known.type.lower().startswith(_NO_LISTS):
-            return 0.0
+            return 1.0
         alike /= known.distinct
-    together = min(alike, _LISTED)
-    if together <= 1:
-        return 0.0
-    across = min(together * switches, 1.0)
-    return (1 - (1 - across) ** 2) * (1 - switches) / together
+    return max(alike, 1.0)
 
 
 def _usual_switches(scene: Scene) -> float:
@@ -352,10 +361,12 @@ def _with_dead(scene: Scene) -> float:
 
     The first walk over an entry of a dead row marks it (kill_prior_tuple), and later ones pass it
     by: with d dead rows a live one it is 1 + d at first, then 1. What was walked is not known, and
-    the geometric mean errs least. A replica may not pass them by.
+    the geometric mean errs least. A replica may not pass them by; nor is a list of entries alike
+    marked while one of them is alive.
     """
     all_walked = 1 + scene.table.dead_rows / max(scene.table.rows, 1.0)
-    return all_walked if scene.server.settings.get("replica") == "yes" else math.sqrt(all_walked)
+    never = scene.server.settings.get("replica") == "yes" or _alike(scene) >= _MIXED
+    return all_walked if never else math.sqrt(all_walked)
 
 
 def _memory(scene: Scene, name: str, usual: float) -> float:

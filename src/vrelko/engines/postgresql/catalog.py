@@ -160,6 +160,7 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
         rows = rows / pages * blocks
     elif rows >= 0 and blocks > 0:
         rows = -1.0
+    scaled, rows = rows, _alive(rows, found["n_live_tup"], found["n_dead_tup"])
     columns = tuple(
         _column(one, rows) for one in connection.execute(_COLUMNS, {"oid": found["oid"]}).mappings()
     )
@@ -182,8 +183,10 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
     return TableFacts(
         name=name,
         rows=rows,
-        rows_from="catalog, scaled to the blocks there are",
-        row_bytes=_row_bytes(rows, blocks, block),
+        rows_from="catalog, scaled to the blocks there are"
+        if rows == scaled
+        else "rows that the server counts as alive",
+        row_bytes=_row_bytes(scaled, blocks, block),
         blocks=max(blocks, 1.0),
         columns=columns,
         indexes=indexes,
@@ -195,6 +198,21 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
         row_security=bool(found["relrowsecurity"]),
         schema=space,
     )
+
+
+def _alive(scaled: float, live: int | None, dead: int | None) -> float:
+    """Return the rows of a table whose blocks hold many dead ones, as the server counts them.
+
+    Its statistics scaled to the blocks there are take dead rows for live ones. Where live and dead
+    rows together come to about as many, the live ones are believed.
+    """
+    live, dead = live or 0, dead or 0
+    many = dead > _MANY_DEAD * max(scaled, 1.0)
+    agrees = abs(live + dead - scaled) < _AGREES * max(scaled, 1.0)
+    return float(live) if scaled > 0 and live and many and agrees else scaled
+
+
+_MANY_DEAD, _AGREES = 0.05, 0.3  # of the rows
 
 
 def _estimated(connection: Connection, name: str) -> float:
