@@ -3,6 +3,13 @@ VENV   ?= .venv
 PYTHON ?= python3
 NEWEST ?= python3.13
 RUN    := $(VENV)/bin
+PIP    := -m pip install --quiet --disable-pip-version-check
+
+# The tools are a dependency group, which pip installs from 25.1 on.
+define install_tools
+$(1)/bin/python $(PIP) --upgrade "pip>=25.1"
+$(1)/bin/python $(PIP) -e ".[all]" --group test
+endef
 
 .PHONY: demo test test-oldest test-newest test-deep check lint bench clean
 
@@ -35,25 +42,26 @@ bench: $(VENV)/test.ready
 clean:
 	rm -rf $(VENV) $(VENV)-oldest $(VENV)-newest
 
-# The oldest supported series of SQLAlchemy.
+# The oldest version of every dependency that pyproject.toml allows, on the oldest Python.
 $(VENV)-oldest/test.ready: pyproject.toml
 	$(PYTHON) -m venv $(VENV)-oldest
-	$(VENV)-oldest/bin/python -m pip install --quiet --disable-pip-version-check -e ".[demo,test]" "sqlalchemy<2.1"
+	$(VENV)-oldest/bin/python -m pip install --quiet --disable-pip-version-check uv
+	$(VENV)-oldest/bin/uv pip install --quiet --python $(VENV)-oldest/bin/python --resolution lowest-direct -e ".[all]" --group test
 	touch $@
 
 # The newest Python at hand.
 $(VENV)-newest/test.ready: pyproject.toml
 	$(NEWEST) -m venv $(VENV)-newest
-	$(VENV)-newest/bin/python -m pip install --quiet --disable-pip-version-check -e ".[demo,test]"
+	$(call install_tools,$(VENV)-newest)
 	touch $@
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
 
 $(VENV)/demo.ready: pyproject.toml | $(VENV)/bin/python
-	$(RUN)/python -m pip install --quiet --disable-pip-version-check -e ".[demo]"
+	$(RUN)/python $(PIP) -e ".[demo]"
 	touch $@
 
 $(VENV)/test.ready: pyproject.toml | $(VENV)/bin/python
-	$(RUN)/python -m pip install --quiet --disable-pip-version-check -e ".[demo,test]"
+	$(call install_tools,$(VENV))
 	touch $@

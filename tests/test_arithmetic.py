@@ -149,5 +149,5 @@ def test_the_docs_show_what_comes_out():
     for code, shown in parts:
         out = io.StringIO()
         with contextlib.redirect_stdout(out):
-            exec(compile(code, "docs/arithmetic.md", "exec"), {})
+            exec(compile(code, "<arithmetic>", "exec"), {})
         assert out.getvalue() == shown

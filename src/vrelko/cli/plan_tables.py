@@ -147,8 +147,10 @@ def _show_depths(out: Console, plan: Plan) -> None:
     if judged.count is not None and judged.count_time is not None:
         time = judged.count_time
         walked = max(judged.count.read, judged.count.counted)
+        once = plan.outline.counted_once
+        whose = "The first page of a walk, and each jump," if once else "Each request"
         out.print(
-            f"Each request counts {render_count(walked)} rows for the {plan.outline.total} total: "
+            f"{whose} counts {render_count(walked)} rows for the {plan.outline.total} total: "
             f"{render_ms(time.ms)} ms (90 % interval {_bounds(time)})."
         )
 

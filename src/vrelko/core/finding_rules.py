@@ -169,7 +169,7 @@ def _find_sizes(
             f"a reader may ask for all {model.matching:,.0f} rows at once",
             "Set a most, such as Sizes(25, max=200)",
         )
-    if outline.total == "exact" and strategy != "whole":
+    if outline.total == "exact" and strategy != "whole" and not outline.counted_once:
         yield make_finding(
             "count-each-request",
             "total",

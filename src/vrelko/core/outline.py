@@ -45,7 +45,8 @@ class Outline:
     `strategy` is the one it is served by today, None where that is open. `opaque` says what keeps
     the select from being read as tables and conditions, empty where nothing does. `computed` has
     the SQL of order terms that are expressions of the first table alone, by their names. `claimed`
-    columns are said to identify a row, which nothing proves.
+    columns are said to identify a row, which nothing proves. `counted_once`: the total is counted
+    when a walk begins and at jumps, and carried by cursors to the pages behind.
     """
 
     name: str
@@ -63,6 +64,7 @@ class Outline:
     opaque: str = ""
     computed: dict[str, str] = field(default_factory=dict)
     claimed: tuple[str, ...] = ()
+    counted_once: bool = True
 
     @property
     def table(self) -> str:

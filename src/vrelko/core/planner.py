@@ -18,7 +18,7 @@ from vrelko.core.finding_rules import find_faults
 from vrelko.core.findings import Finding
 from vrelko.core.index_advice import Advice, advise_indexes, merge_advice
 from vrelko.core.order import Order
-from vrelko.core.outline import Outline, TotalKind
+from vrelko.core.outline import Outline
 from vrelko.core.reader_load import (
     Point,
     VariantModel,
@@ -225,17 +225,14 @@ def _outlook(
 ) -> Outlook | None:
     """Return what a plan with the indexes advised, and its total counted once, would be."""
     first = uses[0].outline
-    counts = first.total == "exact"
+    counts = first.total == "exact" and not first.counted_once
     mine = [item for item in advice if item.table == table.name]
     if first.opaque or not (mine or counts):
         return None
     made = tuple(replace(item.index, partial=False) for item in mine)
     richer = replace(table, indexes=(*table.indexes, *made))
-    total: TotalKind = "none" if counts else first.total
     then = tuple(
-        replace(
-            use, outline=replace(use.outline, total=total), routes=None, checks=(), rows=use.rows
-        )
+        replace(use, outline=replace(use.outline, counted_once=True), routes=None, checks=())
         for use in uses
     )
     clock = Clock(_widened(rates, table, uses), facts.server)

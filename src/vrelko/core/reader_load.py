@@ -83,7 +83,8 @@ def points_of(
     for (page, jumps), weight in _depths(variant, readers, strategy).items():
         by: Strategy = jumping if jumps else strategy
         work = work_at(by, variant, page)
-        found.append(Point(weight, clock.ms(work) + counting, work, passing))
+        carried = variant.outline.counted_once and not jumps and page >= _BEHIND_FIRST
+        found.append(Point(weight, clock.ms(work) + (0.0 if carried else counting), work, passing))
     return found
 
 
@@ -99,6 +100,7 @@ def jump_strategy(variant: VariantModel, clock: Clock) -> Strategy:
     return best if cost(best) * _JUMP_GAIN < plain else "offset"
 
 
+_BEHIND_FIRST = 1.5  # pages, from where a walk carries its total along
 _JUMPS = 5
 _JUMP_GAIN = 1.1  # a simpler statement is taken below that
 _JUMPING: tuple[Strategy, ...] = ("offset", "deferred-join", "two-ended")

@@ -228,6 +228,7 @@ class ListingModel(_Strict):
     search: SearchModel | None = None
     sizes: SizesModel | None = None
     total: Literal["exact", "capped", "about", "none"] | None = None
+    count: Literal["each", "once"] | None = None
     cap: int | None = Field(default=None, ge=1)
     unique: list[str] | None = None
     expose: list[str] | bool = []

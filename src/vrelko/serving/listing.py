@@ -71,8 +71,9 @@ class Listing:
     `params` hold "search". `sizes`: default and most rows a page.
 
     `total`: exact, capped (counts at most `cap` rows), about (the engine's estimate) or none; left
-    out, capped for a grid, none for others. `count`: "each" page, or "once" a walk, carried in the
-    cursors. `count_ms`: the longest a count may take; beyond it the total is unknown.
+    out, capped for a grid, none for others. `count`: "once" per walk (and at jumps by number),
+    carried in the cursors, or for "each" page. `count_ms`: the longest a count may take; beyond it
+    the total is unknown.
     `over_cap`: whether a listing served whole is an "error" beyond `cap` rows or shows the first
     ones ("truncate")
 
@@ -98,7 +99,7 @@ class Listing:
         sizes: Sizes | None = None,
         total: str | None = None,
         cap: int = 10_000,
-        count: str = "each",
+        count: str = "once",
         count_ms: float | None = None,
         over_cap: str = "error",
         secrets: Sequence[bytes | str] = (),
@@ -497,6 +498,7 @@ class Listing:
             "params": given,
             "strategy": chosen if chosen in STRATEGIES else None,
             "claimed": self.claimed,
+            "counted_once": self.count == "once",
         }
         where = getattr(whole, "whereclause", None)
         own = len(described.orders) - described.search_orders

@@ -238,7 +238,7 @@ def _read_whole(settings: Settings, reader: PageReader) -> Batch:
         return replace(batch, after=False, total=Total(settings.cap, "capped"))
     raise PageError(
         f"the listing {settings.name!r} has more than {settings.cap:,} rows, too many for one page",
-        "Serve it in pages, raise cap=, or show the first ones and say so with over_cap='tell'",
+        "Serve it in pages, raise cap=, or show the first ones and say so with over_cap='truncate'",
         "whole-over-cap",
     )
 

@@ -1,0 +1,46 @@
+"""The page on commands, written from the commands themselves.
+
+python tests/commands_doc.py      writes docs/commands.md anew
+"""
+
+from pathlib import Path
+
+import click
+
+from vrelko.cli.main import main
+
+PAGE = Path(__file__).parent.parent / "docs" / "commands.md"
+HEAD = """# Commands
+
+For whoever looks for an option. Written by `python tests/commands_doc.py` from the commands;
+`vrelko COMMAND --help` says the same.
+"""
+
+
+def render():
+    """Return the page: each command, what it does, its arguments and options."""
+    context = click.Context(main, info_name="vrelko")
+    parts = [HEAD]
+    for name in main.list_commands(context):
+        command = main.commands[name]
+        with click.Context(command, info_name=f"vrelko {name}", parent=None) as one:
+            usage = " ".join(command.collect_usage_pieces(one))
+            parts.append(f"## vrelko {name}\n\n`vrelko {name} {usage}`\n")
+            parts.append(" ".join((command.help or "").split()) + "\n")
+            rows = [
+                found
+                for param in command.get_params(one)
+                if isinstance(param, click.Option) and (found := param.get_help_record(one))
+            ]
+        parts.append("| option | meaning |\n|---|---|")
+        parts += [f"| `{_cell(option)}` | {_cell(told)} |" for option, told in rows]
+        parts.append("")
+    return "\n".join(parts)
+
+
+def _cell(text):
+    return " ".join(text.split()).replace("|", "\\|")
+
+
+if __name__ == "__main__":
+    PAGE.write_text(render(), encoding="utf-8")
