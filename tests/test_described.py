@@ -118,6 +118,89 @@ def test_what_a_query_has_beyond_a_table_is_never_left_out(query):
     assert read_query(query, ENGINES["postgresql"]).table is None
 
 
+BY_TIME = "ORDER BY caught_at DESC, id DESC"
+FORMS = [
+    (f"SELECT id FROM c WHERE s = :s AND (caught_at, id) < (:t, :i) {BY_TIME} LIMIT 25", "", "key"),
+    (
+        "SELECT id FROM c WHERE (caught_at < :t OR (caught_at = :t AND id < :i)) AND s = :s "
+        f"{BY_TIME} LIMIT 25",
+        "",
+        "key",
+    ),
+    (
+        "SELECT id FROM c WHERE s = :s AND caught_at <= :t AND (caught_at < :t OR id < :i) "
+        f"{BY_TIME} LIMIT 25",
+        "",
+        "key",
+    ),
+    (
+        f"SELECT id FROM (SELECT id, ROW_NUMBER() OVER ({BY_TIME}) AS n FROM c WHERE s = :s) q "
+        "WHERE n BETWEEN 51 AND 75 ORDER BY n",
+        "",
+        "offset",
+    ),
+    (
+        f"SELECT id FROM (SELECT id, ROW_NUMBER() OVER ({BY_TIME}) n FROM c WHERE s = @s) q "
+        "WHERE n > 50 AND n <= 75",
+        "mssql",
+        "offset",
+    ),
+    (f"SELECT TOP 25 id FROM c WHERE s = @s {BY_TIME}", "mssql", "limit"),
+    (
+        f"SELECT id FROM c WHERE s = @s {BY_TIME} OFFSET 50 ROWS FETCH NEXT 25 ROWS ONLY",
+        "mssql",
+        "offset",
+    ),
+    (
+        f"SELECT * FROM (SELECT id FROM c WHERE s = :s {BY_TIME}) WHERE ROWNUM <= 25",
+        "oracle",
+        "limit",
+    ),
+    (
+        f"SELECT * FROM (SELECT q.*, ROWNUM n FROM (SELECT id FROM c WHERE s = :s {BY_TIME}) q "
+        "WHERE ROWNUM <= :hi) WHERE n > :lo",
+        "oracle",
+        "offset",
+    ),
+    (f"SELECT id FROM c WHERE s = :s {BY_TIME} LIMIT 50, 25", "mysql", "offset"),
+]
+
+
+@pytest.mark.parametrize(("query", "dialect", "by"), FORMS)
+def test_what_pages_a_query_is_taken_off(query, dialect, by):
+    """A limit, row numbers around it, or the key of the row before: the listing is the same."""
+    read = read_query(query, ENGINES["postgresql"], dialect or None)
+    assert (read.table, read.columns, read.where) == ("c", ["id"], {"s": ":s"})
+    terms = [term.partition(":")[0] for term in read.order.split(",")]
+    assert (terms, read.paged, read.params) == (["-caught_at", "-id"], by, ("s",))
+    assert read.size == (None if ":hi" in query else 25)
+
+
+@pytest.mark.parametrize(
+    ("query", "where"),
+    [
+        ("SELECT id FROM c WHERE id > 5 ORDER BY id LIMIT 9", {"id": {"gt": 5}}),
+        ("SELECT id FROM c WHERE w > :w ORDER BY id LIMIT 9", {"w": {"gt": ":w"}}),
+        ("SELECT id FROM c WHERE id < :w ORDER BY id LIMIT 9", {"id": {"lt": ":w"}}),
+        ("SELECT id FROM c WHERE id > :w ORDER BY id", {"id": {"gt": ":w"}}),
+    ],
+)
+def test_what_is_no_key_of_the_row_before_stays(query, where):
+    assert read_query(query, ENGINES["postgresql"]).where == where
+
+
+def test_what_cannot_be_taken_apart_stays_whole_with_its_parameters():
+    numbered = (
+        "SELECT id FROM (SELECT id, ROW_NUMBER() OVER (PARTITION BY s ORDER BY id) AS n "
+        "FROM c) AS q WHERE n <= 3"
+    )
+    for engine in ENGINES.values():
+        assert read_query(numbered, engine).table is None
+        either = read_query("SELECT id FROM c WHERE id > :a OR s = :b ORDER BY id LIMIT 5", engine)
+        assert either.sql == "SELECT id FROM c WHERE id > :a OR s = :b"
+        assert either.params == ("a", "b")
+
+
 def test_nulls_stand_where_a_query_has_them():
     asked = "SELECT a FROM t ORDER BY a NULLS LAST, b DESC NULLS FIRST, c, d DESC"
     orders = {name: read_query(asked, engine).order for name, engine in ENGINES.items()}

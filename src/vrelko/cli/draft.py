@@ -24,12 +24,18 @@ from vrelko.cli.options import json_option, opened, status
     metavar="FILE.sql",
     help="Draft from the page queries of a file, or of stdin (-), instead of the tables.",
 )
+@click.option(
+    "--dialect",
+    type=click.Choice(["sqlite", "postgresql", "mariadb", "mysql", "mssql", "oracle"]),
+    help="What the queries of --from are written for, if not for the database's own engine.",
+)
 @click.option("-o", "--output", metavar="FILE", help="Write it to a file instead of stdout.")
 @json_option
 def draft(
     database: str,
     tables: Sequence[str],
     queries: TextIO | None,
+    dialect: str | None,
     output: str | None,
     as_json: bool,
 ) -> None:
@@ -48,7 +54,7 @@ def draft(
     source = address_for(database)
     with opened(database) as engine:
         if queries is not None:
-            text = draft_queries(engine, queries.read(), source)
+            text = draft_queries(engine, queries.read(), source, dialect)
         else:
             with status("surveying"):
                 facts = survey(engine, list(tables) or None)

@@ -62,15 +62,18 @@ def draft_pages(engine: Engine, facts: Facts, source: str) -> str:
     return "\n".join(parts)
 
 
-def draft_queries(engine: Engine, text: str, source: str) -> str:
-    """Return a pages file with a listing for each page query of a text. Raises PagesFileError."""
+def draft_queries(engine: Engine, text: str, source: str, dialect: str | None = None) -> str:
+    """Return a pages file with a listing for each page query of a text. Raises PagesFileError.
+
+    `dialect`: what the text is written for, where that is not the engine of the database.
+    """
     record = engine_of(engine)
     parts = [_head(source)]
-    for number, statement in enumerate(split_statements(text, record), 1):
+    for number, statement in enumerate(split_statements(text, record, dialect), 1):
         shown = " ".join(statement.split())
         told = shown if len(shown) < _MOST_SHOWN else f"{shown[: _MOST_SHOWN - 3]}..."
         try:
-            read = read_query(statement, record)
+            read = read_query(statement, record, dialect)
         except PagesFileError as error:
             parts.append(f"# {told}\n# not read: {error.what}\n")
             continue
@@ -124,6 +127,8 @@ def _of_query(engine: Engine, number: int, told: str, read: PageQuery) -> str:
         found["sizes"] = {"default": read.size, "max": max(read.size, 200)}
     if read.paged == "offset":
         why.append("pages by OFFSET today: `vrelko plan` says what that costs further down")
+    if read.paged == "key":
+        why.append("begins behind a key today: the listing's cursors carry it")
     return _block(engine, name, why, found, read.params)
 
 

@@ -12,9 +12,20 @@ from typing import Any
 
 from vrelko.engines.record import EngineRecord
 from vrelko.errors import PagesFileError
+from vrelko.pagesfile.page_forms import take_off
 
 _SIGNS = {"GT": "gt", "GTE": "ge", "LT": "lt", "LTE": "le"}
 _TURNED = {"gt": "lt", "ge": "le", "lt": "gt", "le": "ge"}
+DIALECTS = {
+    "sqlite": "sqlite",
+    "postgresql": "postgres",
+    "mariadb": "mysql",
+    "mysql": "mysql",
+    "mssql": "tsql",
+    "oracle": "oracle",
+}
+"""What the SQL of each dialect is called by the parser."""
+
 _KNOWN = {
     "Select": {"expressions", "from", "from_", "where", "order", "limit", "offset"},
     "Table": {"this", "db", "alias"},
@@ -31,7 +42,8 @@ class PageQuery:
 
     `table` None: it is paged as a query, `sql` without its own order and limit. `order` is None
     where it sorts by what is no column, "" where it does not sort. `size` is its limit; `paged`
-    says how it pages today: "offset", "limit" or "". `params` are the names of its parameters.
+    says how it pages today: "offset", "limit", "key" or "". `params` are the names of its
+    parameters.
     """
 
     table: str | None
@@ -64,9 +76,12 @@ def read_where(text: str, engine: EngineRecord) -> dict[str, Any]:
         ) from error
 
 
-def read_query(text: str, engine: EngineRecord) -> PageQuery:
-    """Return a page query taken apart, its limit left out. Raises PagesFileError."""
-    reader = _Reader(engine)
+def read_query(text: str, engine: EngineRecord, dialect: str | None = None) -> PageQuery:
+    """Return a page query taken apart, what pages it left out. Raises PagesFileError.
+
+    `dialect`: what the text is written for, where that is not the engine; one of DIALECTS.
+    """
+    reader = _Reader(engine, dialect)
     try:
         tree = reader.parse(text)
     except ValueError as error:
@@ -82,9 +97,9 @@ def read_query(text: str, engine: EngineRecord) -> PageQuery:
     return reader.page_query(tree)
 
 
-def split_statements(text: str, engine: EngineRecord) -> Iterator[str]:
+def split_statements(text: str, engine: EngineRecord, dialect: str | None = None) -> Iterator[str]:
     """Yield the statements of a text, as the parser tells where each ends."""
-    reader = _Reader(engine)
+    reader = _Reader(engine, dialect)
     begin: int | None = None
     end = 0
     for token in reader.tokens(text):
@@ -102,7 +117,7 @@ def split_statements(text: str, engine: EngineRecord) -> Iterator[str]:
 class _Reader:
     """Reads SQL of one dialect by sqlglot, which is loaded when it is needed."""
 
-    def __init__(self, engine: EngineRecord) -> None:
+    def __init__(self, engine: EngineRecord, dialect: str | None = None) -> None:
         try:
             import sqlglot
         except ImportError as error:
@@ -111,7 +126,9 @@ class _Reader:
                 'Install it with: pip install "vrelko[queries]"',
                 "queries-extra",
             ) from error
-        self._sqlglot, self.exp, self._grammar = sqlglot, sqlglot.exp, engine.grammar
+        self._sqlglot, self.exp = sqlglot, sqlglot.exp
+        self._grammar = engine.grammar if dialect is None else DIALECTS[dialect]
+        self._written = engine.grammar
         self._nulls_low, self._folds = engine.capabilities.nulls_low, engine.folds_names
 
     def parse(self, text: str) -> Any:
@@ -123,8 +140,23 @@ class _Reader:
         if self._folds:
             from sqlglot.optimizer.normalize_identifiers import normalize_identifiers
 
-            tree = normalize_identifiers(tree, dialect=self._grammar)
-        return tree
+            tree = normalize_identifiers(tree, dialect=self._written)
+        return tree.transform(self._named)
+
+    def _named(self, node: Any) -> Any:
+        """Return a parameter of another dialect, such as @station, as one by name."""
+        if isinstance(node, self.exp.Parameter) and isinstance(node.this, self.exp.Var):
+            return self.exp.Placeholder(this=node.this.name)
+        return node
+
+    def _as_text(self, tree: Any) -> str:
+        """Return a query as text whose parameters are written :name, on every engine."""
+
+        def spelled(node: Any) -> Any:
+            named = isinstance(node, self.exp.Placeholder) and node.this
+            return self.exp.Var(this=f":{node.this}") if named else node
+
+        return str(tree.transform(spelled).sql(dialect=self._written))
 
     def tokens(self, text: str) -> Any:
         """Return the tokens of a text. Raises PagesFileError."""
@@ -145,23 +177,20 @@ class _Reader:
     def page_query(self, tree: Any) -> PageQuery:
         """Return a query taken apart."""
         exp = self.exp
-        limit = tree.args.get("limit")
-        size: Any = limit.args.get("expression") or limit.args.get("count") if limit else None
-        literal = isinstance(size, exp.Literal) and not size.is_string
+        unpaged = take_off(tree, exp)
+        tree = unpaged.tree
         bare = tree.copy()
-        for part in ("limit", "offset", "order"):
-            bare.set(part, None)
+        bare.set("order", None)
         table, columns, where = self._plain(tree) or (None, [], {})
-        paged = "offset" if tree.args.get("offset") else "limit" if limit else ""
         shown = tree.expressions if isinstance(tree, exp.Select) else []
         return PageQuery(
             table=table,
             columns=columns,
             where=where,
             order=self._order(tree),
-            sql=bare.sql(dialect=self._grammar),
-            size=int(size.this) if literal else None,
-            paged=paged,
+            sql=self._as_text(bare),
+            size=unpaged.size,
+            paged=unpaged.by,
             params=tuple(sorted({str(one.this) for one in bare.find_all(exp.Placeholder)})),
             counts=len(shown) == 1 and isinstance(shown[0].unalias(), exp.Count),
         )
