@@ -408,6 +408,8 @@ def test_the_other_commands_take_a_table_too(larkmere_file, tmp_path):
     assert "ORDER BY capture.caught_at DESC, capture.id DESC" in written.stdout
     drifted = run("drift", *asked, "--expect-only")
     assert drifted.exit_code == 0, drifted.output
+    served = json.loads(run("serve", "--json", *asked, "--order=-caught_at").stdout)
+    assert "s" in {one["name"] for one in served["paths"]["/capture"]["get"]["parameters"]}
     static = run("plan", *asked).stdout
     assert "No changes are described" in static
     assert re.search(r"^offset .* yes *$", static, re.M)  # dearer, but it meets every need

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
@@ -19,27 +19,6 @@ from vrelko.cli.options import (
     print_result,
     status,
 )
-
-_ORDER = (
-    "draft",
-    "survey",
-    "plan",
-    "sql",
-    "measure",
-    "drift",
-    "settle",
-    "anchors",
-    "report",
-    "serve",
-    "demo",
-)
-"""The order of work."""
-
-if TYPE_CHECKING:
-    pass
-
-if TYPE_CHECKING:
-    pass
 
 
 @click.command()

@@ -21,21 +21,6 @@ from vrelko.cli.options import (
     status,
 )
 
-_ORDER = (
-    "draft",
-    "survey",
-    "plan",
-    "sql",
-    "measure",
-    "drift",
-    "settle",
-    "anchors",
-    "report",
-    "serve",
-    "demo",
-)
-"""The order of work."""
-
 if TYPE_CHECKING:
     from vrelko.planning.plan import Plan
 

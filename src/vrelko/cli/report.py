@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
@@ -23,27 +23,6 @@ from vrelko.cli.options import (
     seed_option,
     walks_option,
 )
-
-_ORDER = (
-    "draft",
-    "survey",
-    "plan",
-    "sql",
-    "measure",
-    "drift",
-    "settle",
-    "anchors",
-    "report",
-    "serve",
-    "demo",
-)
-"""The order of work."""
-
-if TYPE_CHECKING:
-    pass
-
-if TYPE_CHECKING:
-    pass
 
 
 @click.command()

@@ -12,19 +12,25 @@ import threading
 import webbrowser
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from vrelko.cli.needs import needs_extra
+from vrelko.cli.options import described_of, listing_options
 from vrelko.errors import DatabaseError, PageError
+
+if TYPE_CHECKING:
+    from vrelko.pagesfile.described import Described
 
 _LOOPBACK = ("localhost", "127.0.0.1", "::1")
 _EVERYWHERE = ("0.0.0.0", "::", "")
 
 
 @click.command()
-@click.argument("pages", type=click.Path(), metavar="[PAGES]", required=False)
+@click.argument("pages", type=click.Path(), metavar="[SOURCE]", required=False)
+@click.argument("tables", nargs=-1, metavar="[TABLE]...")
+@listing_options
 @click.option("--host", default="127.0.0.1", show_default=True, help="Address to listen on.")
 @click.option(
     "--port",
@@ -79,6 +85,7 @@ _EVERYWHERE = ("0.0.0.0", "::", "")
 @click.option("--json", "as_json", is_flag=True, help="Print the OpenAPI description, not serve.")
 def serve(
     pages: str | None,
+    tables: Sequence[str],
     host: str,
     port: int,
     folder: str | None,
@@ -91,15 +98,19 @@ def serve(
     at_once: int | None = None,
     grace_s: int = 8,
     as_json: bool = False,
+    **described: Any,
 ) -> None:
-    """Serve the listings of a pages file over HTTP, or the demo page.
+    """Serve the listings of a pages file over HTTP, tables or a query of a database, or the demo.
 
+    SOURCE is a pages file, a database URL or the path of an SQLite file.
     Each listing answers at /NAME as JSON or as a document, with links to other pages; /NAME/export
     streams it; / lists them, /openapi.json describes them, /healthz tells whether the database
     answers, and /metrics counts. The database is only read. Ends with Ctrl-C.
     """
     if (pages is None) == (folder is None):
-        raise click.UsageError("Name a pages file, or a folder with --demo")
+        raise click.UsageError(
+            "Name a pages file, a database with a TABLE, or a folder with --demo"
+        )
     with needs_extra("web", "serving"):
         import uvicorn  # noqa: F401
 
@@ -116,7 +127,7 @@ def serve(
     if pages is None:
         app, close = _demo(Path(str(folder)), hosts)
     else:
-        app, close = _listings(pages, given, pool)
+        app, close = _listings(pages, tables, described_of(described), given, pool)
     try:
         if as_json:
             _print_description(app)
@@ -199,7 +210,10 @@ def _warn(pages: str | None, host: str, allowed: Sequence[str]) -> None:
             f"answered for localhost and the names of --allow-host ({names})",
             err=True,
         )
-    if pages is not None and Path(pages).stat().st_mode & (stat.S_IWGRP | stat.S_IWOTH):
+    from vrelko.pagesfile.source import is_pages_file
+
+    file = Path(pages) if pages is not None and is_pages_file(pages) else None
+    if file is not None and file.stat().st_mode & (stat.S_IWGRP | stat.S_IWOTH):
         click.echo(f"warning: others may write {pages}, and its python = lines run code", err=True)
 
 
@@ -216,16 +230,22 @@ _STATEMENT_MS = 10_000.0
 
 
 def _listings(
-    pages: str, given: dict[str, Any], pool: int | None
+    pages: str,
+    tables: Sequence[str],
+    described: Described,
+    given: dict[str, Any],
+    pool: int | None,
 ) -> tuple[Any, Callable[[], None]]:
-    from vrelko.pagesfile.load import load
+    from vrelko.pagesfile.described import load_source
     from vrelko.web.application import make_app
     from vrelko.web.http_options import HttpOptions
 
-    loaded = load(pages, pool=pool)
+    loaded, names = load_source(pages, tables, described, pool=pool)
     http_of = {name: HttpOptions(**settings) for name, settings in loaded.web.items()}
     settings = {"time_limit_ms": _STATEMENT_MS, **loaded.operation, **given}
-    app = make_app(dict(loaded), loaded.engine, title=Path(pages).stem, http_of=http_of, **settings)
+    title = Path(pages.partition("?")[0]).stem
+    chosen = {name: loaded[name] for name in names}
+    app = make_app(chosen, loaded.engine, title=title, http_of=http_of, **settings)
     return app, loaded.close
 
 

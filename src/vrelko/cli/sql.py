@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
@@ -16,27 +16,6 @@ from vrelko.cli.options import (
     pages_arguments,
     print_result,
 )
-
-_ORDER = (
-    "draft",
-    "survey",
-    "plan",
-    "sql",
-    "measure",
-    "drift",
-    "settle",
-    "anchors",
-    "report",
-    "serve",
-    "demo",
-)
-"""The order of work."""
-
-if TYPE_CHECKING:
-    pass
-
-if TYPE_CHECKING:
-    pass
 
 
 @click.command()

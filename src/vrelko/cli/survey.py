@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from typing import TYPE_CHECKING
 
 import click
 
@@ -15,27 +14,6 @@ from vrelko.cli.options import (
     status,
 )
 from vrelko.errors import FactsError
-
-_ORDER = (
-    "draft",
-    "survey",
-    "plan",
-    "sql",
-    "measure",
-    "drift",
-    "settle",
-    "anchors",
-    "report",
-    "serve",
-    "demo",
-)
-"""The order of work."""
-
-if TYPE_CHECKING:
-    pass
-
-if TYPE_CHECKING:
-    pass
 
 
 @click.command()
