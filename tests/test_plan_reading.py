@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from dataclasses import replace
 
 import pytest
@@ -333,6 +334,10 @@ def test_counts_stand_for_what_lies_between_them():
     assert (work.entries, work.rows, work.timed_us) == (3_000, 20, 15_000)
     beyond = check.correct(Work(entries=10, rows=20), 6_000, 1.0, "mariadb")
     assert beyond.entries == 7_000
+    by_key = make_check("keyset", [counts[0], replace(counts[1], counted=40)], "", "mariadb")
+    between = by_key.correct(Work(entries=10, rows=20), 3_900, 1.0, "mariadb")
+    assert between.entries == pytest.approx((1_000 * 40) ** 0.5)  # where depth tells nothing
+    assert between.timed_scatter == pytest.approx(math.log(1_000 / 40) / 2)
     assert make_check(
         "offset",
         [Count(offset=0, size=20, predicted=1_000, counted=1_100, ms=5.0, rows=20)],

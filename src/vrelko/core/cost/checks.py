@@ -145,7 +145,14 @@ class Check:
         scatter, apart = _scatter(points), _scatter(ratios)
         predicted = max(counted_as(engine, work), 1e-9)
         near = max(one.off for one in counted) <= _NEAR
-        if near if len(points) <= _FEW else apart < scatter:  # it tells more than its neighbours
+        told = sorted(one.ratio for one in counted)
+        apart_by = told[-1] / max(told[0], 1e-9)
+        if self.strategy == "keyset" and len(points) <= _FEW and apart_by > _NEAR:
+            # By key depth tells little: two pages that differ so much stand for those between.
+            units = predicted * math.sqrt(told[0] * told[-1])
+            ms = _line([(float(one.counted or 0.0), one.ms) for one in counted], units)
+            factor, scatter = 1.0, math.log(apart_by) / 2
+        elif near if len(points) <= _FEW else apart < scatter:  # it tells more than its neighbours
             units = predicted * _line(ratios, offset)
             ms = _line([(float(one.counted or 0.0), one.ms) for one in counted], units)
             factor, scatter = 1.0, apart
