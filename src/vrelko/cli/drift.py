@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -29,6 +30,7 @@ from vrelko.cli.options import (
 if TYPE_CHECKING:
     from vrelko.core.access_log import LogReaders
     from vrelko.core.drift.recorded import Events
+    from vrelko.pagesfile.load import Pages
     from vrelko.planning.plan import Plan
 
 
@@ -113,8 +115,7 @@ def drift(
             log = _readers_from(access_log, question, one)
             one = one.with_readers(log.readers)
             logs.append(log)
-        can = loaded.facts is None and facts is None
-        can = can and (copy_url is not None or loaded.dialect == "sqlite")
+        can = facts is None and _can_walk(loaded, copy_url)
         if not can and (replay or seconds):
             raise click.UsageError(
                 f"{one.listing} cannot be walked: its rows are copied from a database, not from "
@@ -124,19 +125,9 @@ def drift(
         engine = loaded.engine if can and not (expect_only and not seconds) else None
         turns = walks if engine is not None and not expect_only and recording is None else 0
         copy = open_database(copy_url, read_only=False) if engine is not None and copy_url else None
+        walked = partial(drift_, recording=recording, concurrent_s=seconds or 0.0)
         with progress(f"walking {one.listing}", turns) as advance:
-            results.append(
-                drift_(
-                    one,
-                    engine,
-                    turns,
-                    seed,
-                    advance,
-                    copy,
-                    recording=recording,
-                    concurrent_s=seconds or 0.0,
-                )
-            )
+            results.append(walked(one, engine, turns, seed, advance, copy))
 
     def show() -> None:
         for log in logs[:1]:
@@ -144,6 +135,11 @@ def drift(
         each(show_drift, results)
 
     print_result([one.as_dict() for one in results], as_json, show)
+
+
+def _can_walk(loaded: Pages, copy_url: str | None) -> bool:
+    """Tell whether the rows of a database can be copied, to be walked over."""
+    return loaded.facts is None and (copy_url is not None or loaded.dialect == "sqlite")
 
 
 def _readers_from(path: str, question: tuple[str, str, str], plan: Plan) -> LogReaders:

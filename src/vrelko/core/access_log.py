@@ -96,54 +96,68 @@ def readers_from_log(
             "Open the file and pass it, or pass text.splitlines()",
             "log-lines",
         )
-    malformed = other = odd = 0
-    open_: dict[tuple[str, str], _Visit] = {}
-    visits: list[_Visit] = []
-    first_time, last_time = float("inf"), float("-inf")
+    tally = _Tally(question)
     for line in lines:
+        tally.take(line)
+    visits = [visit for visit in tally.visits if visit.pages]
+    if not visits:
+        raise PageError(
+            f"no line of the log is a request for {question.path or 'any page'!r}: "
+            f"{tally.malformed:,} malformed, {tally.other:,} others, {tally.odd:,} of no page",
+            "Say which path and parameter carry the page",
+            "log-empty",
+        )
+    return LogReaders(
+        readers=_readers_of(visits, tally.span_s, usual or Readers()),
+        visits=len(visits),
+        requests=sum(len(visit.pages) for visit in visits),
+        malformed=tally.malformed,
+        other=tally.other,
+        odd=tally.odd,
+    )
+
+
+class _Tally:
+    """The visits of a log, line by line, and the lines that are of none."""
+
+    def __init__(self, question: LogQuestion) -> None:
+        self._question = question
+        self._open: dict[tuple[str, str], _Visit] = {}
+        self._first, self._last = float("inf"), float("-inf")
+        self.visits: list[_Visit] = []
+        self.malformed = self.other = self.odd = 0
+
+    @property
+    def span_s(self) -> float:
+        """Seconds from the first page to the last, a minute at least."""
+        return max(self._last - self._first, 60.0)
+
+    def take(self, line: str) -> None:
+        """Take one line."""
         found = _LINE.match(line)
         moment = None if found is None else _moment(found["time"])
         if found is None or moment is None:
-            malformed += bool(line.strip())
-            continue
-        target = urlsplit(found["target"])
+            self.malformed += bool(line.strip())
+            return
+        target, path = urlsplit(found["target"]), self._question.path.rstrip("/")
         served = found["status"][0] in "23" and found["method"] in ("GET", "HEAD")
-        if not served or not target.path.rstrip("/").endswith(question.path.rstrip("/")):
-            other += 1
-            continue
+        if not served or not target.path.rstrip("/").endswith(path):
+            self.other += 1
+            return
         client = found["host"], found["agent"] or ""
-        visit = open_.get(client)
+        visit = self._open.get(client)
         if visit is None or moment - visit.last > _PAUSE_S:
-            visit = open_[client] = _Visit(moment, moment, [], [], {})
-            visits.append(visit)
-        page = _page_of(target.query, question, visit)
+            visit = self._open[client] = _Visit(moment, moment, [], [], {})
+            self.visits.append(visit)
+        page = _page_of(target.query, self._question, visit)
         if page is None:
-            odd += 1
-            continue
+            self.odd += 1
+            return
         if visit.pages and page == visit.pages[-1] + 1:
             visit.dwells.append(moment - visit.last)
         visit.pages.append(page)
         visit.last = moment
-        first_time, last_time = min(first_time, moment), max(last_time, moment)
-    visits = [visit for visit in visits if visit.pages]
-    if not visits:
-        raise PageError(
-            f"no line of the log is a request for {question.path or 'any page'!r}: "
-            f"{malformed:,} malformed, {other:,} others, {odd:,} of no page",
-            "Say which path and parameter carry the page",
-            "log-empty",
-        )
-    span = max(last_time - first_time, 60.0)
-    readers = _readers_of(visits, span, usual or Readers())
-    requests = sum(len(visit.pages) for visit in visits)
-    return LogReaders(
-        readers=readers,
-        visits=len(visits),
-        requests=requests,
-        malformed=malformed,
-        other=other,
-        odd=odd,
-    )
+        self._first, self._last = min(self._first, moment), max(self._last, moment)
 
 
 def _readers_of(visits: list[_Visit], span_s: float, usual: Readers) -> Readers:

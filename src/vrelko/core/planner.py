@@ -165,24 +165,12 @@ def judge(
     ]
     first = variants[0]
     model, size, pages = first.model, outline.sizes.default, first.pages
-    stream = Stream.of(model.matching, given.writers)
-    points = {
-        name: [points_of(name, variant, given.readers, clock) for variant in variants]
-        for name in STRATEGIES
-    }
-    candidates = tuple(
-        _candidate(name, variants, points[name], stream, given, clock) for name in STRATEGIES
-    )
+    points, candidates = _weigh_all(variants, given, clock)
     verdict = decide(candidates, outline, model.matching, given.needs)
+    advice = _advise(outline, variants, table, given, clock)
     served_by = outline.strategy or verdict.strategy
-    jumps = given.readers.depth.jumps > 0
-    lacking = () if outline.opaque else outline.orders
-    today = {str(variant.order): variant.model for variant in variants[::-1]}
-    advice = merge_advice(advise_indexes(outline, lacking, table, server, clock, jumps, today))
-    findings = tuple(
-        find_faults(
-            variants, outline.orders, given.readers, given.writers, advice, served_by, server
-        )
+    findings = find_faults(
+        variants, outline.orders, given.readers, given.writers, advice, served_by, server
     )
     counted = count_work(outline, model)
     return Judgement(
@@ -194,7 +182,7 @@ def judge(
             replace(c, against=verdict.refused.get(c.strategy, ())) for c in candidates
         ),
         crossovers=tuple(_crossover(first, factor, clock.ms) for factor in (2.0, 10.0)),
-        findings=_without_repeats(findings),
+        findings=_without_repeats(tuple(findings)),
         advice=advice,
         verdict=verdict,
         sizes=sweep_sizes(verdict.strategy, model, given.readers, clock, size, given.needs.p95_ms),
@@ -213,6 +201,36 @@ def judge(
         checks=tuple(model.checks.values()),
         outlook=_outlook(uses, table, facts, given, clock.rates, advice),
     )
+
+
+def _weigh_all(
+    variants: Sequence[VariantModel], given: Given, clock: Clock
+) -> tuple[dict[Strategy, list[list[Point]]], tuple[Candidate, ...]]:
+    """Return what each strategy's pages cost at each depth of each variant, and their weights."""
+    stream = Stream.of(variants[0].model.matching, given.writers)
+    points = {
+        name: [points_of(name, variant, given.readers, clock) for variant in variants]
+        for name in STRATEGIES
+    }
+    candidates = tuple(
+        _candidate(name, variants, points[name], stream, given, clock) for name in STRATEGIES
+    )
+    return points, candidates
+
+
+def _advise(
+    outline: Outline,
+    variants: Sequence[VariantModel],
+    table: TableFacts,
+    given: Given,
+    clock: Clock,
+) -> tuple[Advice, ...]:
+    """Return the indexes that the orders lack, weighed against the variants as they are."""
+    jumps = given.readers.depth.jumps > 0
+    lacking = () if outline.opaque else outline.orders
+    today = {str(variant.order): variant.model for variant in variants[::-1]}
+    found = advise_indexes(outline, lacking, table, clock.server, clock, jumps, today)
+    return tuple(merge_advice(found))
 
 
 def _outlook(
@@ -240,18 +258,7 @@ def _outlook(
         VariantModel(one.outline, one.order, one.share, one.model(richer, facts.server))
         for one in then
     ]
-    stream = Stream.of(variants[0].model.matching, given.writers)
-    candidates = tuple(
-        _candidate(
-            name,
-            variants,
-            [points_of(name, variant, given.readers, clock) for variant in variants],
-            stream,
-            given,
-            clock,
-        )
-        for name in STRATEGIES
-    )
+    _, candidates = _weigh_all(variants, given, clock)
     verdict = decide(candidates, then[0].outline, variants[0].model.matching, given.needs)
     best = next(one for one in candidates if one.strategy == verdict.strategy)
     works = [best.ladder[0].work, best.ladder[-1].work]

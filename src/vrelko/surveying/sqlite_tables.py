@@ -20,6 +20,7 @@ from vrelko.errors import DatabaseError
 from vrelko.surveying.budget import Budget
 from vrelko.surveying.probes import probe_indexes
 from vrelko.surveying.samples import (
+    Sample,
     count_by_windows,
     distinct_by_index,
     quote_name,
@@ -49,29 +50,16 @@ def survey_table(
     if seek_by is None:
         notes.append(f"{name}: it has no row id to sample by; columns come from its first rows")
     sample = sample_rows(connection, name, seek_by, [column.name for column in declared])
-    columns = []
     indexes = catalog.read_indexes(connection, name)
     led = {index.columns[0].name for index in indexes if index.columns and not index.partial}
+    columns = []
     for column in declared:
-        values, widths = sample.values[column.name], sample.widths[column.name]
-        size = max(sample.size, 1)
-        distinct = expect_distinct(values, rows)
+        known = _column(column, sample, rows)
         if column.name in led:
+            values = sample.values[column.name]
             by_index = distinct_by_index(connection, name, column.name, values, rows)
-            distinct = by_index or distinct
-        columns.append(
-            ColumnFacts(
-                column.name,
-                column.type,
-                column.nullable,
-                width=round(sum(widths) / size, 2),
-                null_share=round(sum(value is None for value in values) / size, 4),
-                distinct=None if distinct is None else round(distinct, 1),
-                common=tuple(common_values(values)),
-                bounds=share_bounds(values, common_values(values)),
-                correlation=correlate(sample.places, values) if sample.places else None,
-            )
-        )
+            known = replace(known, distinct=round(by_index, 1) if by_index else known.distinct)
+        columns.append(known)
     row_bytes = tree.cell_bytes if tree else sum(c.width or 0 for c in columns) + 4.0
     block = int(connection.exec_driver_sql("PRAGMA page_size").scalar() or 4096)
     blocks = rows / tree.cells_a_leaf if tree and tree.cells_a_leaf else rows * row_bytes / block
@@ -96,6 +84,24 @@ def survey_table(
     starts = [{column: values[i] for column, values in sample.values.items()} for i in picked]
     source = connection.dialect.identifier_preparer.quote_identifier(name).replace(":", "\\:")
     return probe_indexes(connection, table, source, "rowid", starts, budget, notes)
+
+
+def _column(column: catalog.CatalogColumn, sample: Sample, rows: float) -> ColumnFacts:
+    """Return what sampled rows tell of a column."""
+    values, widths = sample.values[column.name], sample.widths[column.name]
+    size, common = max(sample.size, 1), tuple(common_values(values))
+    distinct = expect_distinct(values, rows)
+    return ColumnFacts(
+        column.name,
+        column.type,
+        column.nullable,
+        width=round(sum(widths) / size, 2),
+        null_share=round(sum(value is None for value in values) / size, 4),
+        distinct=None if distinct is None else round(distinct, 1),
+        common=common,
+        bounds=share_bounds(values, common),
+        correlation=correlate(sample.places, values) if sample.places else None,
+    )
 
 
 def _count_rows(

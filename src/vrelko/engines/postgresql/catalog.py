@@ -150,11 +150,9 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
         parts, size = int(part["parts"]), float(part["bytes"] or 0)
         rows = float(part["rows"] or 0) if part["known"] else -1.0
         pages, all_visible = float(part["pages"] or 0), float(part["visible"] or 0)
-    remote = found["relkind"] in ("v", "f")
-    if remote:
+    if found["relkind"] in ("v", "f"):
         notes.append(f"{name}: what lies behind it is not known here; its pages are counted alone")
-        rows = _estimated(connection, name)
-        pages = size = 0.0
+        return _read_remote(connection, name, found["oid"], block, space)
     blocks = size / block
     if rows >= 0 and pages > 0:
         rows = rows / pages * blocks
@@ -166,20 +164,6 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
     )
     indexes, keys = _read_indexes(connection, found["oid"], max(rows, 0.0), block, max(parts, 1))
     changed = found["n_mod_since_analyze"]
-    if remote:
-        bytes_ = 28.0 + sum(column.width or usual_width(column.type) for column in columns)
-        return TableFacts(
-            name=name,
-            rows=rows,
-            rows_from="estimate of the server",
-            row_bytes=bytes_,
-            blocks=max(rows * bytes_ / block, 1.0),
-            columns=columns,
-            indexes=(),
-            primary_key=(),
-            schema=space,
-            is_view=True,
-        )
     return TableFacts(
         name=name,
         rows=rows,
@@ -197,6 +181,28 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
         partitions=parts,
         row_security=bool(found["relrowsecurity"]),
         schema=space,
+    )
+
+
+def _read_remote(
+    connection: Connection, name: str, oid: int, block: int, space: str | None
+) -> TableFacts:
+    """Return what is known of a view or a foreign table: columns, and an estimate of rows."""
+    rows = _estimated(connection, name)
+    found = connection.execute(_COLUMNS, {"oid": oid}).mappings()
+    columns = tuple(_column(one, rows) for one in found)
+    bytes_ = 28.0 + sum(column.width or usual_width(column.type) for column in columns)
+    return TableFacts(
+        name=name,
+        rows=rows,
+        rows_from="estimate of the server",
+        row_bytes=bytes_,
+        blocks=max(rows * bytes_ / block, 1.0),
+        columns=columns,
+        indexes=(),
+        primary_key=(),
+        schema=space,
+        is_view=True,
     )
 
 

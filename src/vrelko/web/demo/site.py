@@ -38,45 +38,7 @@ _WIRE = HttpOptions(past_end="last")
 
 def make_demo(live: Live, hosts: Sequence[str] | None = None) -> Starlette:
     """Return the demo page's application over a live database, for `hosts` or for any."""
-    comparisons = Comparisons(live)
-
-    async def change_rate(request: Request) -> Response:
-        live.set_rate(_number(await _body(request), "rate"))
-        return _json(live.state())
-
-    async def add(request: Request) -> Response:
-        body = await _body(request)
-        known = {name: _whole(body, name) for name in ("species_id", "station_id") if name in body}
-        return _json(await run_in_threadpool(lambda: live.add(**known)), 201)
-
-    async def remove(request: Request) -> Response:
-        number = request.path_params["number"]
-        there = number < _MOST_NUMBER and await run_in_threadpool(live.remove, number)
-        if not there:
-            raise HTTPException(404, "there is no such capture")
-        return Response(status_code=204)
-
-    async def count_new(request: Request) -> Response:
-        pairs = [pair for pair in request.query_params.multi_items() if pair[0] != "before"]
-        asked = request_from(pairs, FEED)
-        before = request.query_params.get("before", "")
-        if not before:
-            raise PageError("there is no place to count from", "Give before=", "demo-place")
-        found = await run_in_threadpool(
-            lambda: FEED.count_ahead(live.engine, before, most=_MOST_NEW, params=asked["params"])
-        )
-        return _json({"new": found.value, "more": found.kind == "capped"})
-
-    async def turn(request: Request) -> Response:
-        name, way = request.path_params["walk"], request.path_params["way"]
-        size = _whole(dict(request.query_params), "size")
-        return _json(await run_in_threadpool(comparisons.turn, name, way, size))
-
-    async def begin(request: Request) -> Response:
-        return _json({"walk": comparisons.begin()}, 201)
-
-    async def tell(request: Request) -> Response:
-        return _json({**live.state(), "statuses": STATUSES})
+    answers = _Answers(live)
 
     @asynccontextmanager
     async def lifespan(app: Starlette) -> AsyncIterator[None]:
@@ -87,13 +49,13 @@ def make_demo(live: Live, hosts: Sequence[str] | None = None) -> Starlette:
     routes = [
         Route("/", _asset("index.html", "text/html; charset=utf-8")),
         Route("/favicon.ico", lambda request: Response(status_code=204)),
-        Route("/live", tell),
-        Route("/live", change_rate, methods=["POST"]),
-        Route("/captures", add, methods=["POST"]),
-        Route("/captures/{number:int}", remove, methods=["DELETE"]),
-        Route("/new", count_new),
-        Route("/walks", begin, methods=["POST"]),
-        Route("/walks/{walk}/{way}", turn),
+        Route("/live", answers.tell),
+        Route("/live", answers.change_rate, methods=["POST"]),
+        Route("/captures", answers.add, methods=["POST"]),
+        Route("/captures/{number:int}", answers.remove, methods=["DELETE"]),
+        Route("/new", answers.count_new),
+        Route("/walks", answers.begin, methods=["POST"]),
+        Route("/walks/{walk}/{way}", answers.turn),
         Mount("/data", data),
         *(Route(f"/assets/{name}", _asset(name, kind)) for name, kind in ASSETS.items()),
     ]
@@ -104,6 +66,57 @@ def make_demo(live: Live, hosts: Sequence[str] | None = None) -> Starlette:
     )
     app.state.site = data.state.site  # what describes the page's listings
     return app
+
+
+class _Answers:
+    """What the demo page asks for beside pages: writers, captures, new rows, walks side by side."""
+
+    def __init__(self, live: Live) -> None:
+        self._live, self._comparisons = live, Comparisons(live)
+
+    async def tell(self, request: Request) -> Response:
+        """How the writers stand."""
+        return _json({**self._live.state(), "statuses": STATUSES})
+
+    async def change_rate(self, request: Request) -> Response:
+        """Change how fast the table is written to."""
+        self._live.set_rate(_number(await _body(request), "rate"))
+        return _json(self._live.state())
+
+    async def add(self, request: Request) -> Response:
+        """Insert a capture."""
+        body = await _body(request)
+        known = {name: _whole(body, name) for name in ("species_id", "station_id") if name in body}
+        return _json(await run_in_threadpool(lambda: self._live.add(**known)), 201)
+
+    async def remove(self, request: Request) -> Response:
+        """Delete a capture."""
+        number = request.path_params["number"]
+        there = number < _MOST_NUMBER and await run_in_threadpool(self._live.remove, number)
+        if not there:
+            raise HTTPException(404, "there is no such capture")
+        return Response(status_code=204)
+
+    async def count_new(self, request: Request) -> Response:
+        """Count the captures ahead of a place of the feed."""
+        pairs = [pair for pair in request.query_params.multi_items() if pair[0] != "before"]
+        params, before = request_from(pairs, FEED)["params"], request.query_params.get("before", "")
+        if not before:
+            raise PageError("there is no place to count from", "Give before=", "demo-place")
+        found = await run_in_threadpool(
+            lambda: FEED.count_ahead(self._live.engine, before, most=_MOST_NEW, params=params)
+        )
+        return _json({"new": found.value, "more": found.kind == "capped"})
+
+    async def begin(self, request: Request) -> Response:
+        """Begin two walks side by side."""
+        return _json({"walk": self._comparisons.begin()}, 201)
+
+    async def turn(self, request: Request) -> Response:
+        """Read the next page of one of two walks."""
+        name, way = request.path_params["walk"], request.path_params["way"]
+        size = _whole(dict(request.query_params), "size")
+        return _json(await run_in_threadpool(self._comparisons.turn, name, way, size))
 
 
 def _asset(name: str, kind: str) -> Callable[[Request], Response]:
