@@ -23,7 +23,7 @@ def render():
     parts = [HEAD]
     for name in main.list_commands(context):
         command = main.commands[name]
-        with click.Context(command, info_name=f"vrelko {name}", parent=None) as one:
+        with click.Context(command, info_name=name, parent=context) as one:
             usage = " ".join(command.collect_usage_pieces(one))
             parts.append(f"## vrelko {name}\n\n`vrelko {name} {usage}`\n")
             parts.append(" ".join((command.help or "").split()) + "\n")

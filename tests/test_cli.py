@@ -50,7 +50,7 @@ def test_the_demo_does_the_whole_job(demo):
         "serve it by keyset",
         "order-ties",
         "size-unbounded",
-        "count-each-request",
+        "once per walk and at each jump",
         "CREATE INDEX",
         "3 · measure",
         "Work is counted in steps",
@@ -373,6 +373,7 @@ BAD = [
     (["survey", "DB", "-o", "no/such/place.json"], 2, "cannot be written"),
     (["nonsense"], 2, "No such command"),
     (["plan"], 2, "Missing argument"),
+    (["about", "kayset"], 2, "Did you mean 'keyset'"),
 ]
 
 

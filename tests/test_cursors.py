@@ -214,7 +214,7 @@ def test_cursors_outlive_columns_and_sizes(larkmere):
 
 
 def test_a_forged_value_of_another_type_is_no_crash(larkmere):
-    forged = listing()
+    forged = listing().changed(count="each")
     with larkmere.connect() as connection:
         page = forged.read(connection, params={"station": 3})
         book = forged.settings.book

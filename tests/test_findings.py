@@ -105,7 +105,9 @@ SEEN = {
     "size-unbounded": lambda: codes(
         Listing(select(c.id), orders="id", total="none", sizes=Sizes(25, max=None))
     ),
-    "count-each-request": lambda: codes(Listing(select(c.id), orders="id", total="exact")),
+    "count-each-request": lambda: codes(
+        Listing(select(c.id), orders="id", total="exact", count="each")
+    ),
     "deep-offset": lambda: codes(listing(strategy="offset")),
     "whole-table": lambda: codes(Listing(select(c.id), orders="id", kind="choices")),
     "mixed-directions": lambda: codes(listing("-site,id")),

@@ -142,7 +142,7 @@ def test_findings_on_the_database(larkmere):
         "order-ties": codes(larkmere, FITTING[1][0]),
         "no-fitting-index": codes(larkmere, station_grid(orders="wing_mm"), params={"station": 1}),
         "size-unbounded": codes(larkmere, station_grid(sizes=Sizes(5, max=None))),
-        "count-each-request": codes(larkmere, station_grid(total="exact")),
+        "count-each-request": codes(larkmere, station_grid(total="exact", count="each")),
         "deep-offset": codes(
             larkmere,
             Listing(select(capture.c.id), orders="wing_mm,id", strategy="offset"),

@@ -83,6 +83,16 @@ def _reasons(plan: Plan) -> Iterator[str]:
         yield reason[:1].upper() + reason[1:] + "."
 
 
+def _total(plan: Plan) -> str:
+    """Return when the total is counted and what that takes, empty where it never is."""
+    counted, time = plan.judgement.count, plan.judgement.count_time
+    if counted is None or time is None or plan.verdict.strategy == "whole":
+        return ""
+    how = "once per walk and at each jump" if plan.outline.counted_once else "for each page"
+    rows = render_count(max(counted.read, counted.counted))
+    return f" The {plan.outline.total} total is counted {how}: {rows} rows, {render_ms(time.ms)}."
+
+
 def _changes(plan: Plan) -> bool:
     stream = plan.stream
     return bool(stream.inserts or stream.deletes or stream.moves)
@@ -119,6 +129,7 @@ def _show_strategies(out: Console, plan: Plan) -> None:
         + (f", {given}" if given else "")
         + ". Times in ms."
     )
+    said += _total(plan)
     if changes:
         said += " Repeats are rows seen twice per walk, misses rows never seen."
     if not judged.rates.calibrated:

@@ -66,7 +66,8 @@ def answer(settings: Settings, lender: Any, request: Request) -> Page:
         batch, walk = _read_walking(opened, spot, size, request, notes)
     if opened.variant.doubtful:
         prove_keys(opened.runner, opened.variant, batch.full)
-    total = _to_carry(batch) if settings.count == "once" else None
+    counted = settings.count == "once" and batch.total is not NO_TOTAL
+    total = _to_carry(batch) if counted else None
     by_offset, numbered = settings.by_offset, settings.kind == "grid"
     ways = Ways(
         write=opened.write,
