@@ -19,7 +19,7 @@ For whoever looks for an option. Written by `python tests/commands_doc.py` from 
 
 def render():
     """Return the page: each command, what it does, its arguments and options."""
-    context = click.Context(main, info_name="vrelko")
+    context = click.Context(main, info_name="vrelko", **main.context_settings)
     parts = [HEAD]
     for name in main.list_commands(context):
         command = main.commands[name]
