@@ -1,4 +1,5 @@
-# make demo: set up and do the whole job on a sample database; make test: set up and run all tests.
+# make demo: set up and do the whole job on a sample database; make test: set up and run the tests
+# but the slowest, which make test-slow runs.
 VENV   ?= .venv
 PYTHON ?= python3
 NEWEST ?= python3.13
@@ -11,24 +12,27 @@ $(1)/bin/python $(PIP) --upgrade "pip>=25.1"
 $(1)/bin/python $(PIP) -e ".[all]" --group test
 endef
 
-.PHONY: demo test test-oldest test-newest test-deep check lint bench clean
+.PHONY: demo test test-slow test-oldest test-newest test-deep check lint bench clean
 
 demo: $(VENV)/demo.ready
 	$(RUN)/vrelko demo
 
 test: $(VENV)/test.ready
-	$(RUN)/pytest -n auto
+	$(RUN)/pytest -n auto -m "not slow"
+
+test-slow: $(VENV)/test.ready
+	$(RUN)/pytest -n auto -m slow
 
 test-oldest: $(VENV)-oldest/test.ready
-	$(VENV)-oldest/bin/pytest -n auto
+	$(VENV)-oldest/bin/pytest -n auto -m "not slow"
 
 test-newest: $(VENV)-newest/test.ready
-	$(VENV)-newest/bin/pytest -n auto
+	$(VENV)-newest/bin/pytest -n auto -m "not slow"
 
 test-deep: $(VENV)/test.ready
 	VRELKO_EXAMPLES=deep $(RUN)/pytest -n auto
 
-check: lint test
+check: lint test test-slow
 
 lint: $(VENV)/test.ready
 	$(RUN)/ruff check

@@ -83,6 +83,7 @@ def test_the_report_stands_alone(demo):
     assert len(ids) == len(set(ids))
 
 
+@pytest.mark.slow
 def test_json(demo, tmp_path):
     folder, _ = demo
     pages, database = folder / "pages.toml", folder / "larkmere.db"
@@ -170,6 +171,7 @@ def test_plans_as_csv_and_from_facts_alone(demo, tmp_path):
     assert "'capture'" in missing.stderr
 
 
+@pytest.mark.slow
 def test_tables_of_single_commands(demo):
     pages = demo[0] / "pages.toml"
     assert "needs paging" in run("survey", demo[0] / "larkmere.db").stdout
@@ -186,6 +188,7 @@ def test_tables_of_single_commands(demo):
     assert "±" in run("drift", pages, "arrivals", "--walks", 4).stdout
 
 
+@pytest.mark.slow
 def test_drift_from_life(demo, tmp_path):
     """Real writers, an access log, recorded changes; and what a table says of its writes."""
     pages = demo[0] / "pages.toml"

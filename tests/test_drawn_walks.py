@@ -3,6 +3,7 @@
 import random
 from collections import Counter
 
+import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
@@ -10,6 +11,7 @@ from drawn import run_table
 from stored import FIRST
 
 
+@pytest.mark.slow
 @settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(seed=st.integers(0, 2**32))
 def test_walks_over_any_table_equal_one_statement(server, seed):

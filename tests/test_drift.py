@@ -63,6 +63,7 @@ def test_landing_ranks_invert_their_shares(lands):
             assert stream.share_ahead(stream.rank_of(share)) == pytest.approx(share, abs=1e-6)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     "stream",
     [
@@ -127,6 +128,7 @@ def by_way(result):
     return {one.strategy: one for one in result.replayed}
 
 
+@pytest.mark.slow
 def test_replay_counts_what_the_forms_expect(own_larkmere):
     def digest():
         with open(own_larkmere.url.database, "rb") as file:
@@ -153,6 +155,7 @@ def test_replay_counts_what_the_forms_expect(own_larkmere):
     assert digest() == before
 
 
+@pytest.mark.slow
 def test_deletes_alone_make_offset_miss(own_larkmere):
     plan = planned(own_larkmere, deletes=400.0)
     found = by_way(vrelko.drift(plan, own_larkmere, walks=20, simulations=5))
@@ -161,6 +164,7 @@ def test_deletes_alone_make_offset_miss(own_larkmere):
         assert (found[way].repeats, found[way].misses) == (0, 0)
 
 
+@pytest.mark.slow
 def test_replay_of_other_orders(own_larkmere):
     """NULLs, ties and mixed directions: by key nothing repeats, nothing is missed."""
     for order in ("weight_g", "-status,ring", "station_id,-caught_at,id"):
@@ -176,6 +180,7 @@ def test_replay_of_other_orders(own_larkmere):
         assert all(one.alike for one in found.values())
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("lands", [Landing("uniform"), Landing("head"), Landing("late", 90)])
 def test_replays_on_each_server_equal_the_simulator(larkmere, server, lands):
     """Every count of every walk: moves, dead rows, late rows, overload, short last pages."""
@@ -201,6 +206,7 @@ def test_replays_on_each_server_equal_the_simulator(larkmere, server, lands):
         vrelko.drift(plan, larkmere, walks=1, copy=larkmere)
 
 
+@pytest.mark.slow
 def test_what_cannot_be_replayed_says_why(larkmere, tmp_path):
     with pytest.raises(PageError, match="'station' is missing"):
         vrelko.drift(planned(larkmere, params={}), larkmere)

@@ -217,6 +217,7 @@ def order_clauses(listing, connection):
     return clauses
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("strategy", ["keyset", "offset", "two-ended", "deferred-join"])
 @pytest.mark.parametrize("kind", SELECTS)
 def test_walks_equal_one_statement(filled, kind, strategy):

@@ -222,6 +222,7 @@ def test_bounds_of_requests(client):
     assert client.post("/grid", content=parts()).status_code in (405, 413)
 
 
+@pytest.mark.slow
 def test_one_listing_does_not_starve_another(larkmere_file):
     """While all turns of one are taken, another answers at once; the first says so in time."""
     engine = create_engine(f"sqlite:///{larkmere_file}")
@@ -363,6 +364,7 @@ def test_the_address_is_told_once_it_listens_and_signals_end_it(served, ending):
     assert "Traceback" not in process.stderr.read()
 
 
+@pytest.mark.slow
 def test_half_a_request_is_not_waited_for(served, monkeypatch):
     _, address = served
     half = _connect(address)
@@ -443,6 +445,7 @@ def test_lists_of_one_reader_leave_room_for_others(larkmere, tmp_path):
     store.dispose()
 
 
+@pytest.mark.slow
 def test_requests_that_nobody_should_send():
     """A few thousand of `bench/fuzz.py`; none ends in a plain failure."""
     done = subprocess.run(

@@ -85,6 +85,7 @@ def demo_folder(tmp_path_factory):
     return folder
 
 
+@pytest.mark.slow
 def test_the_readme_example_prints_what_it_shows(demo_folder):
     readme = (ROOT / "README.md").read_text()
     blocks = re.findall(r"```python\n(.*?)```", readme, re.S)
@@ -97,6 +98,7 @@ def test_the_readme_example_prints_what_it_shows(demo_folder):
         assert done.stdout
 
 
+@pytest.mark.slow
 def test_the_example_script_runs(demo_folder):
     for script in sorted((ROOT / "examples").glob("*.py")):
         done = subprocess.run(

@@ -153,6 +153,7 @@ def test_what_a_file_says_of_a_listing_in_python_counts(birds, write, tmp_path, 
     assert plan.judgement.reading in ("agreed", "counted")
 
 
+@pytest.mark.slow
 def test_commands_keep_to_a_budget_and_say_what_they_left_out(birds, write, tmp_path):
     where = birds
     if birds.dialect.name == "sqlite":  # one in memory is this process's alone

@@ -510,6 +510,7 @@ POSITIONS = ("page", "cursor")
 PAGES: dict[str, vrelko.Page] = {}
 
 
+@pytest.mark.slow
 def test_random_query_strings(client):
     rng = random.Random(4)
     for _ in range(10_000):
@@ -523,6 +524,7 @@ def test_random_query_strings(client):
 OPAQUE = [positive_data_acceptance, negative_data_rejection]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("mode", list(schemathesis.GenerationMode))
 def test_the_description_is_valid_and_true(larkmere, mode):
     """Requests made from the description, good and bad ones, are answered as it says."""
