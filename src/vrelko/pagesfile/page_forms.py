@@ -101,8 +101,12 @@ def _is_row_number(shown: Any, exp: Any) -> bool:
 
 
 def _is_rownum(part: Any, exp: Any) -> bool:
-    named = isinstance(part, (exp.Column, exp.Pseudocolumn)) or hasattr(part, "name")
-    return bool(named) and str(getattr(part, "name", "")).lower() == "rownum"
+    return isinstance(part, _columns(exp)) and str(part.name).lower() == "rownum"
+
+
+def _columns(exp: Any) -> tuple[type, ...]:
+    """Return the kinds of nodes that name a column; ROWNUM has one of its own by now."""
+    return exp.Column, getattr(exp, "Pseudocolumn", exp.Column)
 
 
 def _parts(tree: Any, exp: Any) -> Iterator[Any]:
@@ -129,7 +133,7 @@ def _only_about(tree: Any, name: str, exp: Any) -> bool:
 def _is_about(part: Any, names: Iterable[str], exp: Any) -> bool:
     kinds = (exp.Between, exp.GT, exp.GTE, exp.LT, exp.LTE)
     wanted = {name.lower() for name in names}
-    columns = list(part.find_all(exp.Column)) + list(part.find_all(exp.Pseudocolumn))
+    columns = part.find_all(*_columns(exp))
     return isinstance(part, kinds) and {one.name.lower() for one in columns} <= wanted
 
 
