@@ -104,7 +104,7 @@ def _is_rownum(part: Any, exp: Any) -> bool:
     return isinstance(part, _columns(exp)) and str(part.name).lower() == "rownum"
 
 
-def _columns(exp: Any) -> tuple[type, ...]:
+def _columns(exp: Any) -> Any:
     """Return the kinds of nodes that name a column; ROWNUM has one of its own by now."""
     return exp.Column, getattr(exp, "Pseudocolumn", exp.Column)
 
