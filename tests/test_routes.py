@@ -166,6 +166,9 @@ def test_pages_are_believed_by_the_nearest_that_were_counted():
     check = make_check("offset", counts, "", "sqlite")
     believed = {at: check.by_path("index", "sqlite", at).believed for at in (0, 20, 50, 300, 900)}
     assert believed == {0: False, 20: False, 50: True, 300: True, 900: False}
+    assert check.surrounds(300, 1_010, "sqlite")  # between two that read as much, and as told
+    assert not check.surrounds(20, 1_000, "sqlite")
+    assert not check.surrounds(300, 2_000, "sqlite")
     chance = replace(counts[0], counted=2_500, scatter=0.4)
     assert chance.agrees("sqlite")
     assert not replace(chance, scatter=0.0).agrees("sqlite")

@@ -24,6 +24,7 @@ SLACK = {"sqlite": 90.0, "postgresql": 5.0, "mariadb": 5.0}
 _NINE_IN_TEN = 1.645
 _FEW = 2  # counts, of which none is told from others
 _NEAR = 4.0  # counted over predicted, up to which a prediction tells more than few counts do
+_SAME = 0.03  # of a prediction, by which those of one group of rows differ at most
 _KEPT = ("statements", "rows", "bytes", "values")
 _OF_ROWS = ("entries", "scanned", "sorted_rows", "visits", "checked")
 
@@ -109,6 +110,20 @@ class Check:
         near = [*ahead[-1:], *behind[:1]] if ahead and behind else []
         believed = all(one.agrees(engine) for one in near or mine)
         return Check(self.strategy, mine, believed)
+
+    def surrounds(self, at: float, predicted: float, engine: str) -> bool:
+        """Tell whether pages ahead of a row and behind it were counted that read what one there does.
+
+        They read the same group of rows, then, wherever statistics place it.
+        """
+        alike = [
+            one.offset
+            for one in self.counts
+            if one.agrees(engine)
+            and one.counted is not None
+            and abs(one.predicted - predicted) <= _SAME * predicted
+        ]
+        return bool(alike) and min(alike) <= at <= max(alike)
 
     @property
     def size(self) -> int:

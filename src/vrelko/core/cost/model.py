@@ -243,8 +243,12 @@ class CostModel:
         check = self._check("first" if offset <= 0 and name in _ALIKE else name, offset, size)
         if check is None or not check.believed:
             return None if check is None else check.believed
-        if self._near_a_bound(name, offset, size) or self._near_a_turn(name, offset, size):
+        if self._near_a_turn(name, offset, size):
             return None
+        if self._near_a_bound(name, offset, size):
+            engine = self.scene.server.engine
+            predicted = counted_as(engine, self._raw(name, offset, size))
+            return True if check.surrounds(offset, predicted, engine) else None
         if name != "keyset":
             return True
         rows = min(size + 1, max(self.matching - offset, 0.0))
