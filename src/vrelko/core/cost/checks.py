@@ -112,7 +112,7 @@ class Check:
         return Check(self.strategy, mine, believed)
 
     def surrounds(self, at: float, predicted: float, engine: str) -> bool:
-        """Tell whether pages ahead of a row and behind it were counted that read what one there does.
+        """Tell whether pages ahead of a row and behind it were counted that read what it does.
 
         They read the same group of rows, then, wherever statistics place it.
         """
