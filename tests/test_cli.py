@@ -360,7 +360,7 @@ BAD = [
     (["plan", "PAGES", "--since", "none.json"], 2, "earlier plan 'none.json'"),
     (["survey", "DB", "captures"], 3, "no table 'captures'.*Did you mean 'capture'"),
     (["plan", "none.toml"], 2, "no pages file"),
-    (["plan", "text.db"], 2, "is no TOML"),
+    (["plan", "text.db"], 2, "is not valid TOML"),
     (["plan", "PAGES", "arivals"], 2, "no listing 'arivals'.*Did you mean 'arrivals'"),
     (["plan", "PAGES", "--facts", "none.json"], 2, "cannot be read.*vrelko survey -o"),
     (["plan", "PAGES", "--facts", "text.db"], 2, "no JSON"),

@@ -132,7 +132,7 @@ def test_a_file_of_everything(write):
         ('table   = "capture"', 'python = "json:dumps"', "names a function, not a Listing"),
         ('table   = "capture"', 'python = "no.such:thing"', "cannot be imported"),
         ("[listing.grid]", "[listin.grid]", "'listin'|'listing'"),
-        ("[listing.grid]", "[listing.grid", r"is no TOML.*line \d"),
+        ("[listing.grid]", "[listing.grid", r"is not valid TOML.*line \d"),
         ("GRID", "", None),
     ],
 )

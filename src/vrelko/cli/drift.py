@@ -97,7 +97,9 @@ def drift(
     as_json: bool,
     **described: Any,
 ) -> None:
-    """Tell what readers suffer while rows change: expected, simulated, replayed on a copy.
+    """Show how many rows readers see twice (repeats) or never (misses) while rows change.
+
+    Both are estimated, simulated, and replayed on a copy.
 
     The replay runs the listing's own pages while rows are taken out and put back, on a copy: an
     SQLite file is copied for the time; for the servers name a database with --copy, where a table

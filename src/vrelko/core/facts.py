@@ -165,7 +165,7 @@ class Facts:
             data = json.loads(text)
         except ValueError as error:
             raise FactsError(
-                f"the facts are no JSON: {error}",
+                f"the facts are not valid JSON: {error}",
                 "Write them with `vrelko survey -o`",
                 "facts-json",
             ) from error
@@ -176,7 +176,7 @@ class Facts:
         """Read facts from plain data. Raises FactsError naming what is missing."""
         if not isinstance(data, dict) or data.get("schema") != SCHEMA:
             raise FactsError(
-                f"this is no facts file of schema {SCHEMA!r}",
+                f"this is not a facts file of schema {SCHEMA!r}",
                 "Write one with `vrelko survey -o facts.json`",
                 "facts-schema",
             )

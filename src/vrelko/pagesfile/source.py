@@ -49,7 +49,7 @@ def read_model(file: Path) -> PagesModel:
         ) from error
     except tomllib.TOMLDecodeError as error:
         raise PagesFileError(
-            f"{file} is no TOML: {error}", "Correct it at that place", "pages-toml"
+            f"{file} is not valid TOML: {error}", "Correct it at that place", "pages-toml"
         ) from error
     try:
         return PagesModel.model_validate(data)

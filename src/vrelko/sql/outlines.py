@@ -244,8 +244,8 @@ def _unique_names(
     elements = proven if given is None else tuple(names.find(name) for name in given)
     if not elements:
         raise OrderError(
-            "no primary key or unique constraint identifies a row of this listing",
-            "Name columns that do with unique=[…]",
+            "rows of this listing have no primary key or unique constraint",
+            "Add one, or name the identifying columns with unique=[…]",
             "order-unproven",
         )
     found = []

@@ -148,7 +148,7 @@ class CursorBook:
         if not holds:
             if parts[0] != short_of(fingerprint):
                 raise CursorError(
-                    "the cursor was made for another listing, order, filter or reader",
+                    "this cursor belongs to a different listing, order, filter or user",
                     "Drop it and start at the first page of this one",
                     "cursor-foreign",
                 )

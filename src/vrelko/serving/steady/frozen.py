@@ -185,8 +185,8 @@ class FrozenIds:
             parts = connection.execute(asked).all()
         if not parts:
             raise CursorError(
-                "the list of rows that the cursor belongs to is over",
-                "Start at the first page, which makes a new one",
+                "the frozen list behind this cursor has expired",
+                "Start again at the first page, which makes a new list",
                 "frozen-over",
             )
         ids: list[tuple[Any, ...]] = []

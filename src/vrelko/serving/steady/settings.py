@@ -99,7 +99,7 @@ class Settle:
             kind, datetime
         ):
             raise ListingError(
-                f"the column {self.column!r} holds no moments",
+                f"{self.column!r} is not a date/time column",
                 "Settle by a date and time, by seconds since 1970, or with horizon=True",
                 "settle-type",
             )
