@@ -363,7 +363,7 @@ BAD = [
     (["plan", "text.db"], 2, "is not valid TOML"),
     (["plan", "PAGES", "arivals"], 2, "no listing 'arivals'.*Did you mean 'arrivals'"),
     (["plan", "PAGES", "--facts", "none.json"], 2, "cannot be read.*vrelko survey -o"),
-    (["plan", "PAGES", "--facts", "text.db"], 2, "no JSON"),
+    (["plan", "PAGES", "--facts", "text.db"], 2, "not valid JSON"),
     (["sql", "PAGES", "--dialect", "nope"], 2, "no dialect 'nope'.*postgresql"),
     (["sql", "PAGES", "--order", "ring"], 2, "not allowed"),
     (["measure", "none.toml"], 2, "no pages file"),

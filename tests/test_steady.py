@@ -108,7 +108,7 @@ def test_a_ceiling_goes_with_a_filter_and_is_bound_to_it(shelf):
             .offset(5)
         )
     ]
-    with pytest.raises(CursorError, match="another listing"):
+    with pytest.raises(CursorError, match="a different listing"):
         listing.read(connection, Spot.number(2), ceiling=page.ceiling)
     empty = listing.read(connection, params={"kind": "z"})
     assert (empty.ceiling, empty.next) == (None, None)
@@ -329,7 +329,7 @@ T = Table(
         ("anchored", "feed", lambda: Steady(anchors=Anchors(5)), "numbered pages"),
         ("keyset", "grid", lambda: Steady(settle=Settle("at")), "seconds above 0"),
         ("keyset", "grid", lambda: Steady(settle=Settle("nam", seconds=1)), "No order|no order"),
-        ("keyset", "grid", lambda: Steady(settle=Settle("name", seconds=1)), "no moments"),
+        ("keyset", "grid", lambda: Steady(settle=Settle("name", seconds=1)), "not a date/time column"),
         ("keyset", "grid", lambda: Steady(frozen=FrozenIds(None, most=0)), "at least one id"),
     ],
 )
