@@ -158,7 +158,7 @@ def test_a_frozen_list_stays_and_ends(shelf, tmp_path):
     assert "past the end" in last.clamped
     with store.begin() as lent:
         lent.execute(frozen.table.update().values(expires_at=0))
-    with pytest.raises(CursorError, match="is over"):
+    with pytest.raises(CursorError, match="has expired"):
         listing.read(connection, page.next)
     assert frozen.clean() >= 1
     with store.connect() as lent:
