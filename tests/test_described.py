@@ -356,11 +356,13 @@ def test_a_draft_from_page_queries(larkmere_file, tmp_path):
         SELECT c.id, s.name AS station FROM capture c JOIN station s ON s.id = c.station_id
          WHERE s.name <> 'a;b' ORDER BY id LIMIT 20;
         UPDATE capture SET ring = 'x';
+        SELECT id, note FROM capture WHERE lower(note) = 'x' ORDER BY id LIMIT 5;
     """)
     drafted = run("draft", larkmere_file, "--from", file)
     assert drafted.exit_code == 0, drafted.output
     data = tomllib.loads(drafted.stdout)
-    assert set(data["listing"]) == {"capture_1", "query_3"}
+    assert set(data["listing"]) == {"capture_1", "query_5"}
+    assert data["listing"]["query_5"]["unique"] == ["id"]  # the table's key, as it is shown
     assert data["listing"]["capture_1"]["orders"] == ["-caught_at"]
     assert "pages by OFFSET today" in drafted.stdout
     assert "counts rows: a listing's total does that" in drafted.stdout
@@ -368,9 +370,12 @@ def test_a_draft_from_page_queries(larkmere_file, tmp_path):
     as_json = json.loads(run("draft", larkmere_file, "--from", file, "--json").stdout)
     assert as_json["listing"] == data["listing"]
     written = tmp_path / "pages.toml"
-    told = re.sub(r"unique += \[\]", 'unique = ["id"]', drafted.stdout)
-    written.write_text(told.replace("# params = { s = … }", "params = { s = 3 }"))
-    for name in ("capture_1", "query_3"):
+    told = drafted.stdout.replace("# params = { s = … }", "params = { s = 3 }")
+    written.write_text(told)
+    assert run("plan", written).exit_code == 0  # all that is not commented out
+    open_ = re.sub(r"^# (?=\[listing\.query_3|sql |unique |orders |sizes )", "", told, flags=re.M)
+    written.write_text(re.sub(r"unique += \[\]", 'unique = ["id"]', open_))
+    for name in ("capture_1", "query_3", "query_5"):
         planned = run("plan", written, name)
         assert planned.exit_code == 0, planned.output
 

@@ -329,7 +329,12 @@ T = Table(
         ("anchored", "feed", lambda: Steady(anchors=Anchors(5)), "numbered pages"),
         ("keyset", "grid", lambda: Steady(settle=Settle("at")), "seconds above 0"),
         ("keyset", "grid", lambda: Steady(settle=Settle("nam", seconds=1)), "No order|no order"),
-        ("keyset", "grid", lambda: Steady(settle=Settle("name", seconds=1)), "not a date/time column"),
+        (
+            "keyset",
+            "grid",
+            lambda: Steady(settle=Settle("name", seconds=1)),
+            "not a date/time column",
+        ),
         ("keyset", "grid", lambda: Steady(frozen=FrozenIds(None, most=0)), "at least one id"),
     ],
 )

@@ -67,6 +67,6 @@ def draft(
     if output is None:
         return
     write_text(output, text)
-    count = text.count("[listing.")
+    count = sum(line.startswith("[listing.") for line in text.splitlines())
     if not as_json:
         click.echo(f"{count} listings written to {output}\nNext: vrelko plan {Path(output)}")

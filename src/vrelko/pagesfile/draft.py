@@ -9,11 +9,12 @@ from pathlib import Path
 from typing import Any
 
 from sqlalchemy import Engine, inspect
+from sqlalchemy.exc import NoSuchTableError
 
 from vrelko.core.facts import Facts, TableFacts
 from vrelko.core.listing_drafts import ListingDraft, draft_listings
 from vrelko.engines.registry import database_errors, engine_of
-from vrelko.errors import PagesFileError, VrelkoError
+from vrelko.errors import DatabaseError, PagesFileError, VrelkoError
 from vrelko.pagesfile.described import listing_name, without_password
 from vrelko.pagesfile.load import load_model
 from vrelko.pagesfile.queries import PageQuery, read_query, split_statements
@@ -119,7 +120,7 @@ def _of_query(engine: Engine, number: int, told: str, read: PageQuery) -> str:
     if read.columns:  # which may leave out what it sorts by, or its key
         found["expose"] = True
     if read.table is None:
-        found = {"sql": read.sql, "unique": []}
+        found = {"sql": read.sql, "unique": _key_of(engine, read)}
     if read.order is None:
         why.append("sorts by what is no plain column: name its order with orders = […]")
     found["orders"] = [read.order] if read.order else []
@@ -130,6 +131,20 @@ def _of_query(engine: Engine, number: int, told: str, read: PageQuery) -> str:
     if read.paged == "key":
         why.append("begins behind a key today: the listing's cursors carry it")
     return _block(engine, name, why, found, read.params)
+
+
+def _key_of(engine: Engine, read: PageQuery) -> list[str]:
+    """Return the primary key of the table whose rows a query shows, where it shows that, too."""
+    if read.rows_of is None:
+        return []
+    schema, _, table = read.rows_of.rpartition(".")
+    try:
+        with database_errors("reading of the catalog"):
+            key = inspect(engine).get_pk_constraint(table, schema=schema or None)
+    except (DatabaseError, NoSuchTableError):
+        return []
+    names = list(key["constrained_columns"])
+    return names if not read.shown or set(names) <= set(read.shown) else []
 
 
 def _block(
@@ -153,7 +168,11 @@ def _block(
     lines = [f"{key:<7} = {_toml(value)}{_note(key)}" for key, value in kept.items()]
     names = ", ".join(f"{one} = …" for one in asked)
     lines += [f"# params = {{ {names} }}   # typical values"] if names else []
-    return "\n".join([*told, f"[listing.{name}]", *lines, *more]) + "\n"
+    block = [f"[listing.{name}]", *lines, *more]
+    if not kept.get("unique", True):  # the rest of the file is planned without it
+        told.append("# nothing tells what identifies its rows: name that, then take the # away")
+        block = [f"# {line.removeprefix('# ')}" for line in block]
+    return "\n".join([*told, *block]) + "\n"
 
 
 def _note(key: str) -> str:

@@ -43,7 +43,8 @@ class PageQuery:
     `table` None: it is paged as a query, `sql` without its own order and limit. `order` is None
     where it sorts by what is no column, "" where it does not sort. `size` is its limit; `paged`
     says how it pages today: "offset", "limit", "key" or "". `params` are the names of its
-    parameters.
+    parameters. `rows_of` names the one table of which each row gives one row, None where a query
+    joins, groups or merges; `shown` its columns by name, none for all.
     """
 
     table: str | None
@@ -55,6 +56,8 @@ class PageQuery:
     paged: str = ""
     params: tuple[str, ...] = ()
     counts: bool = False
+    rows_of: str | None = None
+    shown: tuple[str, ...] = ()
 
 
 def read_where(text: str, engine: EngineRecord) -> dict[str, Any]:
@@ -193,7 +196,23 @@ class _Reader:
             paged=unpaged.by,
             params=tuple(sorted({str(one.this) for one in bare.find_all(exp.Placeholder)})),
             counts=len(shown) == 1 and isinstance(shown[0].unalias(), exp.Count),
+            rows_of=self._rows_of(tree),
+            shown=tuple(one.alias_or_name for one in shown if not one.is_star),
         )
+
+    def _rows_of(self, tree: Any) -> str | None:
+        """Return the table of a select whose rows are that table's, one for one."""
+        exp = self.exp
+        merging = ("joins", "group", "having", "distinct", "laterals", "with", "with_")
+        if not isinstance(tree, exp.Select) or any(tree.args.get(name) for name in merging):
+            return None
+        if any(tree.find_all(exp.AggFunc, exp.Window, exp.Unnest)):
+            return None
+        source: Any = tree.args.get("from_") or tree.args.get("from")
+        table: Any = None if source is None else source.this
+        if not isinstance(table, exp.Table) or table.args.get("joins"):
+            return None
+        return f"{table.db}.{table.name}" if table.db else str(table.name)
 
     def _plain(self, tree: Any) -> tuple[str, list[str], dict[str, Any]] | None:
         """Return table, columns and conditions of a select that has nothing else, else None."""
