@@ -13,6 +13,7 @@ from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.groups import find_groups
 from vrelko.core.cost.routes import Routes, opaque_routes, predict_routes, with_rows
 from vrelko.core.cost.scene import Scene, make_scene
+from vrelko.core.cost.sqlite import TIE_STEPS
 from vrelko.core.cost.work import Ask, Work
 from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import ServerFacts, TableFacts
@@ -99,6 +100,10 @@ class CostModel:
         The ends of a group of s rows lie up to s rows from where they are expected: s²/6 each in
         variance, for the truth and for the expectation.
         """
+        if path.kind == "ordered" and behind and self.scene.tie > 1 and work.steps:
+            # SQLite walks the key's ties again, of which by chance none, or all, lie ahead of it.
+            apart = TIE_STEPS * self.scene.tie / 2 / work.steps
+            return replace(work, timed_scatter=math.hypot(work.timed_scatter, min(apart, 0.5)))
         if path.kind != "grouped" or not work.entries:
             return work
         groups = find_groups(self.scene.order, path, self.table)

@@ -24,7 +24,7 @@ _SORT_STEPS = 8
 _INSERT_STEPS = 0.8
 _CAPPED_STEPS = 5  # a row that a capped count hands on
 _SEEK_STEPS = 7
-_TIE_STEPS = 12.7  # a row of the key's tie group that is walked again
+TIE_STEPS = 12.7  # a row of the key's tie group that is walked again
 _KEY_STEPS = 4  # a row that is compared with the whole key
 _RANGE_STEPS = 24  # a second statement, and the range it begins with
 _ROW_VALUE_STEPS = 55  # a key of several columns that are no row id
@@ -90,7 +90,7 @@ def _seek(scene: Scene, rows: float, at: float = 0.0) -> Work:
         return _in_order(scene, 0, rows, 1.0 + rows / tie)
     passed = min((tie + 1) / 2, at or tie)  # behind a first page, as many as it had
     page = _in_order(scene, 0, rows, 1.0)
-    more = _SEEK_STEPS + passed * _TIE_STEPS + page.entries * _KEY_STEPS
+    more = _SEEK_STEPS + passed * TIE_STEPS + page.entries * _KEY_STEPS
     return replace(page, entries=page.entries + passed, steps=page.steps + more)
 
 
