@@ -87,9 +87,11 @@ def about(term: tuple[str, ...], as_json: bool) -> None:
         return
     from rich.console import Console
     from rich.markdown import Markdown
+    from rich.theme import Theme
 
     click.secho(f"{entry.name} ({entry.kind})", bold=True)
-    Console(width=min(Console().width, 100)).print(Markdown(entry.text))
+    plain = Theme({"markdown.code": "bold", "markdown.code_block": "bold"})
+    Console(width=min(Console().width, 100), theme=plain).print(Markdown(entry.text))
 
 
 def _list(as_json: bool) -> None:

@@ -90,7 +90,9 @@ def _total(plan: Plan) -> str:
         return ""
     how = "once per walk and at each jump" if plan.outline.counted_once else "for each page"
     rows = render_count(max(counted.read, counted.counted))
-    return f" The {plan.outline.total} total is counted {how}: {rows} rows, {render_ms(time.ms)}."
+    return (
+        f" The {plan.outline.total} total is counted {how}: {rows} rows, {render_ms(time.ms)} ms."
+    )
 
 
 def _changes(plan: Plan) -> bool:
