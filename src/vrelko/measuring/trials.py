@@ -263,7 +263,8 @@ def _run_postgresql(
                 rows = trial.run()
                 ms = (perf_counter() - began) * 1e3
             spare = ms < spending.left_ms / 4
-            if ms <= limits.slow_ms or ms > limits.misjudged_ms or spare:
+            wanted = ms <= limits.slow_ms or ms > limits.misjudged_ms or spare
+            if wanted and ms <= spending.left_ms:
                 counted = float(count_again(connection, sent).blocks or 0)
     except VrelkoError as error:
         if not was_cut(error):
