@@ -24,7 +24,8 @@ test-slow: $(VENV)/test.ready
 	$(RUN)/pytest -n auto -m slow
 
 test-oldest: $(VENV)-oldest/test.ready
-	$(VENV)-oldest/bin/pytest -n auto -m "not slow" -W ignore::DeprecationWarning
+	$(VENV)-oldest/bin/pytest -n auto -m "not slow" -W ignore::DeprecationWarning \
+		-W ignore::ResourceWarning -W ignore::pytest.PytestUnraisableExceptionWarning
 
 test-newest: $(VENV)-newest/test.ready
 	$(VENV)-newest/bin/pytest -n auto -m "not slow"
