@@ -12,17 +12,19 @@ from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.capabilities import Capabilities
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.core.stored import Stored
 
+_TRAITS = TRAITS["mariadb"]
 CAPABILITIES = Capabilities(
     engine="mariadb",
     form="expanded-or",
-    nulls_low=True,
+    nulls_low=_TRAITS.nulls_low,
     nulls_syntax=False,
-    nulls_served=False,
+    nulls_served=_TRAITS.nulls_served,
     row_id_joins=True,
-    index_tail="primary-key",
+    index_tail=_TRAITS.index_tail,
     equality_traps=True,
 )
 

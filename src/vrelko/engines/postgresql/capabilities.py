@@ -9,17 +9,19 @@ from sqlalchemy import Table, text
 from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.core.capabilities import Capabilities
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.core.stored import Stored
 
+_TRAITS = TRAITS["postgresql"]
 CAPABILITIES = Capabilities(
     engine="postgresql",
     form="row-value",
-    nulls_low=False,
+    nulls_low=_TRAITS.nulls_low,
     nulls_syntax=True,
-    nulls_served=False,
+    nulls_served=_TRAITS.nulls_served,
     row_id_joins=True,
-    index_tail="none",
+    index_tail=_TRAITS.index_tail,
     equality_traps=False,
     bound_prunes=True,
 )

@@ -13,17 +13,19 @@ from sqlalchemy import Connection, Engine, Table, event, text
 from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.core.capabilities import Capabilities
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.stored import Stored
 from vrelko.errors import DatabaseError
 
+_TRAITS = TRAITS["sqlite"]
 CAPABILITIES = Capabilities(
     engine="sqlite",
     form="row-value",
-    nulls_low=True,
+    nulls_low=_TRAITS.nulls_low,
     nulls_syntax=True,
-    nulls_served=True,
+    nulls_served=_TRAITS.nulls_served,
     row_id_joins=False,
-    index_tail="row-id",
+    index_tail=_TRAITS.index_tail,
     equality_traps=False,
 )
 
