@@ -183,10 +183,32 @@ def test_what_pages_a_query_is_taken_off(query, dialect, by):
         ("SELECT id FROM c WHERE w > :w ORDER BY id LIMIT 9", {"w": {"gt": ":w"}}),
         ("SELECT id FROM c WHERE id < :w ORDER BY id LIMIT 9", {"id": {"lt": ":w"}}),
         ("SELECT id FROM c WHERE id > :w ORDER BY id", {"id": {"gt": ":w"}}),
+        ("SELECT id FROM c WHERE w >= :w ORDER BY w LIMIT 9", {"w": {"ge": ":w"}}),
+        ("SELECT id FROM c WHERE w > :w ORDER BY w, id LIMIT 9", {"w": {"gt": ":w"}}),
     ],
 )
 def test_what_is_no_key_of_the_row_before_stays(query, where):
     assert read_query(query, ENGINES["postgresql"]).where == where
+
+
+NUMBERED = "(SELECT id, ROW_NUMBER() OVER (ORDER BY id) AS n FROM c) q WHERE n <= 9"
+
+
+@pytest.mark.parametrize(
+    ("query", "dialect"),
+    [
+        (f"SELECT upper(id) FROM {NUMBERED}", None),
+        (f"SELECT id AS other FROM {NUMBERED}", None),
+        (f"SELECT DISTINCT id FROM {NUMBERED}", None),
+        (f"SELECT id FROM {NUMBERED} ORDER BY id DESC", None),
+        (f"SELECT id FROM {NUMBERED.replace(') q', ' LIMIT 50) q')}", None),
+        ("SELECT DISTINCT * FROM (SELECT id FROM c ORDER BY id) WHERE ROWNUM <= 9", "oracle"),
+        ("SELECT * FROM (SELECT id FROM c) WHERE ROWNUM <= 9 ORDER BY id", "oracle"),
+        ("SELECT * FROM (SELECT id FROM c FETCH FIRST 5 ROWS ONLY) WHERE ROWNUM <= 9", "oracle"),
+    ],
+)
+def test_what_stands_beside_row_numbers_is_never_left_out(query, dialect):
+    assert read_query(query, ENGINES["postgresql"], dialect).table is None
 
 
 def test_what_cannot_be_taken_apart_stays_whole_with_its_parameters():

@@ -47,6 +47,8 @@ def _row_numbered(tree: Any, exp: Any) -> Unpaged | None:
     window = number.this
     if window.args.get("partition_by") or not window.args.get("order") or inner.args.get("order"):
         return None
+    if not _shows_columns(tree, exp) or _is_cut(inner):
+        return None
     bare = inner.copy()
     shown = [one for one in bare.expressions if one.alias != number.alias]
     wanted = [one.name for one in tree.expressions if not one.is_star]
@@ -72,6 +74,8 @@ def _numbered(tree: Any, exp: Any) -> Unpaged | None:
             break
         if any(not (one.is_star or _is_rownum(one.unalias(), exp)) for one in found.expressions):
             break
+        if not _has_only(found, _WRAPPED) or _is_cut(inner):  # more than row numbers stands there
+            return None
         for part in parts:
             if isinstance(part, (exp.LTE, exp.LT)):
                 size = size or _whole(part.expression, exp)
@@ -120,21 +124,37 @@ def _only_about(tree: Any, name: str, exp: Any) -> bool:
     """Tell whether a select asks for nothing but rows by their number, in that order or none."""
     order = tree.args.get("order")
     ordered = order is None or all(one.this.name == name for one in order.expressions)
-    known = {"expressions", "from", "from_", "where", "order"}
     parts = list(_parts(tree, exp))
-    return (
-        ordered
-        and bool(parts)
-        and all(_is_about(part, [name], exp) for part in parts)
-        and all(key in known for key, value in tree.args.items() if value)
-    )
+    about = bool(parts) and all(_is_about(part, [name], exp) for part in parts)
+    return ordered and about and _has_only(tree, {*_WRAPPED, "order"})
+
+
+_WRAPPED = {"expressions", "from", "from_", "where"}
+"""The clauses of a select that does nothing but choose rows by their number."""
+
+
+def _has_only(tree: Any, clauses: set[str]) -> bool:
+    return all(name in clauses for name, value in tree.args.items() if value)
+
+
+def _is_cut(tree: Any) -> bool:
+    """Tell whether a select inside has a limit of its own, which is no page's."""
+    return bool(tree.args.get("limit") or tree.args.get("offset"))
+
+
+def _shows_columns(tree: Any, exp: Any) -> bool:
+    """Tell whether a select shows all columns, or some under their own names."""
+    shown = tree.expressions
+    alone = len(shown) == 1 and shown[0].is_star
+    return alone or all(isinstance(one, exp.Column) and not one.is_star for one in shown)
 
 
 def _is_about(part: Any, names: Iterable[str], exp: Any) -> bool:
     kinds = (exp.Between, exp.GT, exp.GTE, exp.LT, exp.LTE)
     wanted = {name.lower() for name in names}
     columns = part.find_all(*_columns(exp))
-    return isinstance(part, kinds) and {one.name.lower() for one in columns} <= wanted
+    named = {one.name.lower() for one in columns}
+    return isinstance(part, kinds) and bool(named) and named <= wanted
 
 
 def _between(tree: Any, exp: Any) -> int | None:
@@ -163,14 +183,11 @@ def _without_key(tree: Any, exp: Any) -> bool:
     parts = list(_parts(tree, exp))
     names = [name for name, _ in terms]
     keys = [part for part in parts if _is_key(part.unnest(), names, exp)]
-    if not keys and terms:
-        keys = [part for part in parts if _bounds_first(part.unnest(), terms[0], exp)]
-    else:
-        keys += [
-            part
-            for part in parts
-            if part not in keys and terms and _bounds_first(part.unnest(), terms[0], exp)
-        ]
+    bounds = [part for part in parts if terms and _bounds_first(part.unnest(), terms[0], exp)]
+    if keys:  # beside which the first term may be bounded again
+        keys += [part for part in bounds if part not in keys]
+    elif len(terms) == 1:  # by more terms it would skip ties, and a >= would repeat: a filter
+        keys = [part for part in bounds if isinstance(part.unnest(), (exp.GT, exp.LT))]
     if not keys:
         return False
     rest = [part.copy() for part in parts if part not in keys]
