@@ -137,7 +137,8 @@ def test_numbered_pages_without_a_total():
     assert numbered_page(2, 10, more=False, rows=3).next is None
     capped = numbered_page(1, 10, Total(100, "capped"), more=True)
     assert str(capped.from_to) == "1–10 of 100+"
-    for bad in ((0, 10, 5), ("abc", 10, 5), (1, 0, 5), (1, 10, None)):
+    assert numbered_page(10, 10, Total(100, "capped")).next == 11  # more than the cap follow
+    for bad in ((0, 10, 5), ("abc", 10, 5), (1, 0, 5), (1, 10, None), (1, 9, -1), (1, 9, "x")):
         with pytest.raises(PageError):
             numbered_page(*bad)
 

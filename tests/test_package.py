@@ -56,7 +56,7 @@ def test_every_finding_and_error_code_is_documented():
     documented = set(re.findall(r"^\| `([a-z-]+)`", errors, re.M))
     raised = {code for path in (ROOT / "src").rglob("*.py") for code in codes_in(path)}
     raised |= {code for _, _, code in TROUBLES}
-    raised |= {f"{what}-number" for what in ("page", "offset", "size")}
+    raised |= {f"{what}-number" for what in ("page", "offset", "size", "total")}
     raised |= {f"{extra}-extra" for extra in ("report", "web")}
     assert len(raised) > 50
     assert raised == documented

@@ -13,7 +13,6 @@ from vrelko.core.arithmetic import (
     check_number,
     check_whole,
     from_to,
-    neighbours,
     offset_of,
     page_count,
     strip_of,
@@ -82,22 +81,21 @@ def numbered_page(
 
     `total`: the rows of all pages, None where nobody counted them. `rows` are on this page; left
     out, as many as the total leaves, or a full page. `more`: whether rows follow; left out, the
-    total tells. Raises PageError for a number or a size that cannot be, and where neither a total
-    nor `more` tells whether rows follow.
+    total tells. Raises PageError for a number, size or total that cannot be, and where neither a
+    total nor `more` tells whether rows follow.
     """
     at, many = check_number(number), check_whole(size, "page size", "size")
     if many < 1:
         raise PageError(
             f"page size {many:,} is below 1", "Ask for at least one row per page", "size-range"
         )
-    told = (
-        NO_TOTAL if total is None else total if isinstance(total, Total) else Total(total, "exact")
-    )
+    told = _total(total)
     left = None
     if told.kind == "exact":
         left = max((told.value or 0) - offset_of(at, many), 0)
-        _, following = neighbours(at, page_count(told.value or 0, many))
-        more = following is not None if more is None else more
+        more = left > many if more is None else more
+    elif told.kind == "capped" and more is None and (told.value or 0) >= offset_of(at + 1, many):
+        more = True
     if more is None:
         raise PageError(
             "nothing tells whether rows follow this page",
@@ -107,3 +105,12 @@ def numbered_page(
     if rows is None:
         rows = many if left is None else min(left, many)
     return NumberedPage(at, many, told, rows, more)
+
+
+def _total(given: int | Total | None) -> Total:
+    if given is None or isinstance(given, Total):
+        return given or NO_TOTAL
+    rows = check_whole(given, "total", "total")
+    if rows < 0:
+        raise PageError(f"a total of {rows:,} rows is below 0", "Give 0 or more", "total-range")
+    return Total(rows, "exact")
