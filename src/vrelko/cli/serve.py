@@ -111,6 +111,9 @@ def serve(
         raise click.UsageError(
             "Name a pages file, a database with a TABLE, or a folder with --demo"
         )
+    asked = described_of(described)
+    if folder is not None and asked.given:
+        raise click.UsageError(f"{asked.given[0]} describes a table's listing; --demo has its own")
     with needs_extra("web", "serving"):
         import uvicorn  # noqa: F401
 
@@ -127,7 +130,7 @@ def serve(
     if pages is None:
         app, close = _demo(Path(str(folder)), hosts)
     else:
-        app, close = _listings(pages, tables, described_of(described), given, pool)
+        app, close = _listings(pages, tables, asked, given, pool)
     try:
         if as_json:
             _print_description(app)
