@@ -21,8 +21,10 @@ class EngineTraits:
     rows within groups that an index gives; `sorts_behind_key` where a key narrows what a sort
     reads; `leaves_index` for a scan of the table where offsets are deep; `key_ranges` of an order
     of mixed directions are read by one statement ("together"), by several ("apart"), or by several
-    only there ("mixed apart"). Sent rows: `reads_text_moments` where dates are texts that are read
-    again for the key, `slow_floats` where floats cost more than other values. State:
+    only there ("mixed apart"); `turns` where another path is taken deeper in the order, for offsets
+    and keys are looked at; `join_estimates` of its own of a join's rows: none, of those without
+    filters on the other tables, or of all. Sent rows: `reads_text_moments` where dates are texts
+    that are read again for the key, `slow_floats` where floats cost more than other values. State:
     `visibility_map` that vacuuming keeps; `generic_plans` of prepared statements; and
     `outside_collations` that an upgrade of the system may change.
     """
@@ -42,6 +44,8 @@ class EngineTraits:
     sorts_behind_key: bool
     leaves_index: bool
     key_ranges: Literal["together", "apart", "mixed apart"]
+    turns: bool
+    join_estimates: Literal["none", "unfiltered", "filtered"]
     reads_text_moments: bool
     slow_floats: bool
     visibility_map: bool
@@ -65,6 +69,8 @@ _SQLITE = EngineTraits(
     sorts_behind_key=False,
     leaves_index=False,
     key_ranges="mixed apart",
+    turns=False,
+    join_estimates="none",
     reads_text_moments=True,
     slow_floats=True,
     visibility_map=False,
@@ -87,6 +93,8 @@ _POSTGRESQL = EngineTraits(
     sorts_behind_key=False,
     leaves_index=False,
     key_ranges="apart",
+    turns=True,
+    join_estimates="filtered",
     reads_text_moments=False,
     slow_floats=False,
     visibility_map=True,
@@ -109,6 +117,8 @@ _MARIADB = EngineTraits(
     sorts_behind_key=True,
     leaves_index=True,
     key_ranges="together",
+    turns=True,
+    join_estimates="unfiltered",
     reads_text_moments=False,
     slow_floats=False,
     visibility_map=False,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 
 from sqlalchemy import Connection, Engine, text
@@ -19,10 +20,8 @@ from vrelko.surveying.survey import survey
 
 _OVERSTATED = 1.5  # times the size an index has when built, that HypoPG says it would
 _ROUNDS = 5
-_UNTRIED = {
-    "postgresql": "not tried: the extension hypopg is not installed in this database",
-    "mariadb": "not tried: MariaDB cannot try an index before it is made",
-}
+_NO_HYPOPG = "not tried: the extension hypopg is not installed in this database"
+_CANNOT = "not tried: MariaDB cannot try an index before it is made"
 
 
 def try_indexes(engine: Engine, given: Plan) -> Plan:
@@ -35,15 +34,8 @@ def try_indexes(engine: Engine, given: Plan) -> Plan:
     """
     if not given.indexes:
         return given
-    name = given.facts.server.engine
     with database_errors("trial of an index"):
-        if name == "sqlite":
-            tried = _on_a_copy(engine, given)
-        elif name == "postgresql" and _has_hypopg(engine):
-            tried = _hypothetically(engine, given)
-        else:
-            why = _UNTRIED[name if name == "postgresql" else "mariadb"]
-            tried = tuple(replace(one, judged=f"{one.judged}; {why}") for one in given.indexes)
+        tried = _TRIALS[given.facts.server.engine](engine, given)
     return replace(given, judgement=replace(given.judgement, advice=tried))
 
 
@@ -105,7 +97,13 @@ def _has_hypopg(engine: Engine) -> bool:
         return found.scalar() is not None
 
 
+def _untried(given: Plan, why: str) -> tuple[Advice, ...]:
+    return tuple(replace(one, judged=f"{one.judged}; {why}") for one in given.indexes)
+
+
 def _hypothetically(engine: Engine, given: Plan) -> tuple[Advice, ...]:
+    if not _has_hypopg(engine):
+        return _untried(given, _NO_HYPOPG)
     with engine.connect() as connection:
         return tuple(_imagine(connection, given, advice) for advice in given.indexes)
 
@@ -144,3 +142,10 @@ def _imagine(connection: Connection, given: Plan, advice: Advice) -> Advice:
         judged=judged,
         bytes=float(size or advice.bytes) / _OVERSTATED,
     )
+
+
+_TRIALS: dict[str, Callable[[Engine, Plan], tuple[Advice, ...]]] = {
+    "sqlite": _on_a_copy,
+    "postgresql": _hypothetically,
+    "mariadb": lambda engine, given: _untried(given, _CANNOT),
+}

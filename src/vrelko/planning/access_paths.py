@@ -17,6 +17,7 @@ from vrelko.core.access import choose_keys, choose_path, follow_path
 from vrelko.core.access_path import AccessPath, Seen
 from vrelko.core.cost.routes import Routes
 from vrelko.core.cost.turns import Turn
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import Facts, TableFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Condition, Outline
@@ -55,11 +56,12 @@ def route_use(lender: Any, listing: Listing, use: VariantUse, facts: Facts) -> V
     rows: float | None = None
     first = use.outline.table
     unread = any(c.kind == "other" or c.table != first for c in use.outline.conditions)
-    joined = len(use.outline.tables) > 1 and engine != "sqlite"
+    estimates = TRAITS[engine].join_estimates
+    joined = len(use.outline.tables) > 1 and estimates != "none"
     if use.outline.opaque or unread or joined:
         variant = listing.lent_variant(lender, str(allowed), use.outline.params)
         values = listing.run_values(use.outline.params)
-        if unread and not use.outline.opaque and engine != "postgresql":
+        if unread and not use.outline.opaque and estimates != "filtered":
             rows = _joined_rows(use.outline, facts)
         if rows is None:
             rows = estimate_rows(lender, variant.rows(), values, listing.paged_table)
@@ -226,7 +228,7 @@ class Asking:
 
         `placed`: rows by which the place that is asked about may be wrong.
         """
-        if self.engine == "sqlite":  # which looks neither at the offset nor at the key
+        if not TRAITS[self.engine].turns:
             return ()
         found = []
         for row, seen in find_turns(ask, begins, low, high):

@@ -75,9 +75,9 @@ def key_column(
 
 def is_doubtful(stored: Stored | None, dialect: Dialect) -> bool:
     """Tell whether a type was never tried here, so that the engine is asked once about its keys."""
-    if dialect.name == "postgresql":
-        return stored is None or stored.kind not in _TRIED
-    return stored is None and dialect.name in ("mariadb", "mysql")
+    if stored is None:
+        return dialect.name in ("postgresql", "mariadb", "mysql")
+    return dialect.name == "postgresql" and stored.kind not in _TRIED
 
 
 _TRIED = frozenset(

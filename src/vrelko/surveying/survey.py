@@ -14,12 +14,12 @@ from vrelko.core.outline import Outline
 from vrelko.engines.estimates import estimate_rows
 from vrelko.engines.mariadb import catalog as mariadb_catalog
 from vrelko.engines.postgresql import catalog as postgresql_catalog
-from vrelko.engines.registry import database_errors, dialect_of
+from vrelko.engines.registry import database_errors, dialect_of, engine_name
 from vrelko.engines.sqlite import catalog as sqlite_catalog
 from vrelko.errors import DatabaseError, VrelkoError, nearest
 from vrelko.surveying import mariadb_tables, postgresql_tables, sqlite_tables
 from vrelko.surveying.budget import Budget
-from vrelko.surveying.samples import COUNT_CAP, count_capped, quote_name
+from vrelko.surveying.samples import COUNT_CAP, count_capped
 
 BUDGET_MS = 1_000.0
 """Milliseconds that sampling and probing may take in all; what is left out is noted."""
@@ -47,7 +47,7 @@ def survey(engine: Engine, what: Any = None, budget_ms: float = BUDGET_MS) -> Fa
     nothing, creates nothing, scans nothing. For a listing, the typical values of its parameters
     are counted too, up to 10,000 index entries each. Raises DatabaseError.
     """
-    name_ = "mariadb" if dialect_of(engine).name in ("mysql", "mariadb") else engine.dialect.name
+    name_ = engine_name(dialect_of(engine))
     catalog, survey_table = _CATALOGS[name_], _SURVEYS[name_]
     budget = Budget(budget_ms)
     with database_errors("survey"), engine.connect() as connection:
@@ -129,12 +129,8 @@ def _is_set(given: Any) -> bool:
 
 def _count(connection: Connection, table: TableFacts, column: str, value: Any) -> int | None:
     """Return how many rows hold a value, None where the database does not take it."""
-    if connection.dialect.name == "postgresql":
-        source = postgresql_catalog.quoted_name(connection, table.name)
-    elif connection.dialect.name == "sqlite":
-        source = quote_name(connection, table.name)
-    else:
-        source = mariadb_catalog.quoted_name(connection, table.name)
+    catalog = _CATALOGS[engine_name(connection.dialect)]
+    source = catalog.quoted_name(connection, table.name)
     try:
         with connection.begin_nested():
             return count_capped(connection, source, column, value)

@@ -1,4 +1,4 @@
-"""The cost of one variant: what each strategy's pages ask, over the server's access paths."""
+"""The cost of one variant: what its pages ask, corrected by what was counted of them."""
 
 from __future__ import annotations
 
@@ -6,16 +6,13 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
-from vrelko.core.access_path import AccessPath
-from vrelko.core.cost.along import seek_blocks, with_lookups, work_along, work_of_branches
 from vrelko.core.cost.checks import TOLERANCE, Check
 from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.groups import find_groups
+from vrelko.core.cost.prices import Prices
 from vrelko.core.cost.routes import Routes, opaque_routes, predict_routes, with_rows
-from vrelko.core.cost.scene import Scene, make_scene
-from vrelko.core.cost.sqlite import TIE_STEPS
-from vrelko.core.cost.work import Ask, Work
-from vrelko.core.engine_traits import TRAITS
+from vrelko.core.cost.scene import make_scene
+from vrelko.core.cost.work import Work
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
@@ -23,214 +20,44 @@ from vrelko.core.outline import Outline
 _ALIKE = ("keyset", "deferred-join")  # whose first pages are read alike
 _COUNTS = ("count", "capped count")
 _PLACED = 0.01  # of the rows, to which facts place where a group begins
-_SMALL_GROUPS = 100.0  # rows; where larger ones begin is told by their values' shares
 
 
-@dataclass(frozen=True, slots=True)
-class CostModel:
-    """Computes the Work of one variant's pages.
+@dataclass(frozen=True)
+class CostModel(Prices):
+    """Computes the Work of one variant's pages, and tells which of them is believed.
 
-    `path` is the one of its pages near the start; `routes` holds all. `checks` are of strategies
-    whose pages were counted; those that are not believed are costed by their counts.
+    `checks` are of strategies whose pages were counted; those that are not believed are costed by
+    their counts. What is composed of other pages (two-ended, deferred join) is of corrected parts.
     """
 
-    table: TableFacts
-    path: AccessPath
-    routes: Routes
-    scene: Scene
     checks: Mapping[str, Check] = field(default_factory=dict)
-
-    @property
-    def matching(self) -> float:
-        """Rows the variant has."""
-        return self.scene.matching
 
     def offset(self, offset: float, size: int) -> Work:
         """A page of `size` rows behind `offset` rows, fetched with one row more."""
-        return self._checked("offset", self._offset(offset, size), offset, size)
-
-    def _offset(self, offset: float, size: int) -> Work:
-        offset = min(offset, self.matching)
-        rows = min(size + 1, max(self.matching - offset, 0.0))
-        path = self.path_at(offset, size)
-        return self._scattered(self._work(path, Ask("page", offset, rows)), path, offset, False)
+        return self._checked("offset", Prices.offset(self, offset, size), offset, size)
 
     def keyset(self, rows: float, first: bool = False, at: float = 0.0) -> Work:
         """A page that fetches `rows` rows behind a key, `at` rows into the order, or the first."""
-        work = self._keyset(rows, first, at)
+        work = Prices.keyset(self, rows, first, at)
         name = "first" if first else "keyset"
         return self._checked(name, work, at, max(round(rows) - 1, 1))
 
-    def _keyset(self, rows: float, first: bool = False, at: float = 0.0) -> Work:
-        rows = min(rows, self.matching)
-        ties = None if first else self.ties_at(rows, at)
-        if ties is not None:
-            work, chance = self._work(ties, Ask("page", 0, rows)), self.ties_end(rows, at)
-            beyond = counted_as(self.scene.server.engine, self._sought(rows, False, at))
-            apart = math.log(
-                max(beyond, 1.0) / max(counted_as(self.scene.server.engine, work), 1.0)
-            )
-            return replace(work, timed_scatter=abs(apart) * math.sqrt(chance * (1 - chance)))
-        return self._sought(rows, first, at)
-
-    def _sought(self, rows: float, first: bool, at: float) -> Work:
-        """A page behind a key by the statement that holds all rows behind it."""
-        seek = self.seek_at(at)
-        traits = TRAITS[self.scene.server.engine]
-        ranges = traits.sorts_behind_key and seek.index is not None
-        turned = ranges or seek != self.routes.seek
-        if seek.kind == "sorted" and turned and at > 0:  # what lies behind the key is sorted
-            left = max(self.matching - at, rows) / max(self.matching, 1.0)
-            if seek.index is None or not _is_bounded(seek, self.scene.order):
-                behind = replace(seek, passing=seek.passing * left)
-            else:
-                behind = replace(seek, share=seek.share * left)
-            return self._work(behind, Ask("seek", 0, rows, at))
-        if first and self.grouped_first:
-            return self._work(seek, Ask("seek", 0, rows))
-        if first and seek.branches == 1:
-            return self._work(self.routes.page, Ask("page", 0, rows))
-        if seek.branches == 1:
-            return self._scattered(self._work(seek, Ask("seek", 0, rows, at)), seek, at, True)
-        return work_of_branches(self.scene, seek, rows, at)
-
-    def _scattered(self, work: Work, path: AccessPath, at: float, behind: bool) -> Work:
-        """Return the work of a page read by small groups, whose beginning and end are by chance.
-
-        The ends of a group of s rows lie up to s rows from where they are expected: s²/6 each in
-        variance, for the truth and for the expectation.
-        """
-        if path.kind == "ordered" and behind and self.scene.tie > 1 and work.steps:
-            # SQLite walks the key's ties again, of which by chance none, or all, lie ahead of it.
-            apart = TIE_STEPS * self.scene.tie / 2 / work.steps
-            return replace(work, timed_scatter=math.hypot(work.timed_scatter, min(apart, 0.5)))
-        if path.kind != "grouped" or not work.entries:
-            return work
-        groups = find_groups(self.scene.order, path, self.table)
-        size = groups.size(at / max(path.passing, 1e-9))
-        if not 1 < size <= _SMALL_GROUPS:
-            return work
-        apart = size * math.sqrt(1 / 3 if behind else 1 / 6) / max(work.entries, 1.0)
-        return replace(work, timed_scatter=math.hypot(work.timed_scatter, min(apart, 0.5)))
-
-    def two_ended(self, offset: float, size: int) -> Work:
-        """A page behind an offset from the nearer end, the rows counted before."""
-        behind = max(self.matching - offset - size, 0.0)
-        if offset <= behind:
-            return _in_turn(self.offset(offset, size), self.count(None))
-        return _in_turn(self.far_end(behind, size), self.count(None))
-
     def far_end(self, behind: float, size: int) -> Work:
         """A page that has `behind` rows behind it, read from the end."""
-        return self._checked("far-end", self._far_end(behind, size), behind, size)
-
-    def _far_end(self, behind: float, size: int) -> Work:
-        rows = min(size, max(self.matching - behind, 0.0))
-        ask = Ask("page", behind, rows, self.matching - behind - rows)
-        return self._work(self.routes.back_at(behind + size), ask)
+        return self._checked("far-end", Prices.far_end(self, behind, size), behind, size)
 
     def deferred(self, offset: float, size: int) -> Work:
         """A page of which the keys are found by offset, then its rows by their keys."""
-        return self._checked("deferred-join", self._deferred(offset, size), offset, size)
-
-    def _deferred(self, offset: float, size: int) -> Work:
-        offset = min(offset, self.matching)
-        rows = min(size + 1, max(self.matching - offset, 0.0))
-        path = self.keys_at(offset, size)
-        work = self._work(path, Ask("deferred", offset, rows))
-        if path.lookups and self.routes.page.lookups:  # the page's rows are joined again
-            again = [
-                replace(one, first=False, each=True) if one.first else one
-                for one in self.routes.page.lookups
-            ]
-            work = with_lookups(work, again, rows)
-        if self.routes.joined is None:
-            return work
-        read = replace(self._work(self.routes.joined, Ask("all")), statements=0.0)
-        found = seek_blocks(self.scene, path, rows)
-        return replace(work, seeks=0.0, blocks=work.blocks - found) + read
-
-    def anchored(self, offset: float, size: int, every: int) -> Work:
-        """A page sought from the stored key of every `every`-th row, then a short offset.
-
-        The anchor itself is one more statement, found by its number.
-        """
-        inside = offset % every
-        anchor = Work(entries=1, blocks=3, rows=1, bytes=16, values=2, steps=30)
-        rows = min(size + 1, max(self.matching - offset, 0.0))
-        return self._work(self.routes.seek, Ask("page", inside, rows)) + anchor
-
-    def frozen_ids(self, size: int) -> Work:
-        """A page of a stored list of row ids: its part of the list, then the rows by their keys."""
-        rows = min(size + 1, self.matching)
-        lists = Work(entries=rows, blocks=4, steps=rows * 8)
-        scene = self.scene
-        out = Work(
-            0,
-            seeks=rows,
-            blocks=rows * scene.table.levels,
-            rows=rows,
-            bytes=rows * scene.row_bytes,
-            values=rows * scene.columns,
-            steps=rows * (scene.columns + 12),
-            misses=rows,
-        )
-        return lists + out
-
-    def freeze(self) -> Work:
-        """Storing the list of row ids once a walk: every row's key read in order and written."""
-        walked = self._work(self.routes.whole, Ask("count", 0, math.inf))
-        return replace(walked, copied=self.matching, steps=walked.steps + 10 * self.matching)
+        return self._checked("deferred-join", Prices.deferred(self, offset, size), offset, size)
 
     def whole(self) -> Work:
         """Every row at once, in order."""
-        return self._checked("whole", self._work(self.routes.whole, Ask("whole")), 0, 0)
+        return self._checked("whole", Prices.whole(self), 0, 0)
 
     def count(self, cap: int | None) -> Work:
         """Counting the rows, at most `cap` + 1 of them."""
-        return self._checked("count" if cap is None else "capped count", self._count(cap), 0, 0)
-
-    def _count(self, cap: int | None) -> Work:
-        rows = math.inf if cap is None else cap + 1
-        return self._work(self.routes.count, Ask("count", 0, rows))
-
-    def strategy(self, name: str, offset: float, size: int) -> Work:
-        """The page of a strategy behind `offset` rows. Raises KeyError for one that has no price.
-
-        "far-end": a page from the end, behind so many rows counted from there.
-        """
-        return _PRICES[name](self, offset, size)
-
-    def _behind(self, offset: float, size: int) -> Work:
-        """A page behind the key of a row, or the first one."""
-        left = max(self.matching - offset, 0.0)
-        return self.keyset(min(size + 1, left), first=offset <= 0, at=offset)
-
-    def _joined(self, offset: float, size: int) -> Work:
-        """A page by deferred join, of which the first is read at once."""
-        return self.deferred(offset, size) if offset > 0 else self._behind(offset, size)
-
-    def path_of(self, name: str, offset: float, size: int) -> AccessPath:
-        """Return the access path of a strategy's page behind `offset` rows."""
-        if name == "keyset" and offset > 0:
-            rows = min(size + 1, max(self.matching - offset, 0.0))
-            return self.ties_at(rows, offset) or self.seek_at(offset)
-        behind = max(self.matching - offset - size, 0.0)
-        if name == "two-ended" and offset > behind:
-            name, offset = "far-end", behind
-        if name == "far-end":
-            return self.routes.back_at(offset + size)
-        if offset <= 0 and self.grouped_first:
-            return self.routes.seek
-        if name == "deferred-join" and offset > 0:
-            return self.keys_at(offset, size)
-        return self.routes.whole if name == "whole" else self.path_at(offset, size)
-
-    @property
-    def grouped_first(self) -> bool:
-        """Whether first pages are read by groups that Vrelko bounds itself."""
-        own = TRAITS[self.scene.server.engine].sorts_groups
-        return not own and self.routes.seek.kind == "grouped"
+        name = "count" if cap is None else "capped count"
+        return self._checked(name, Prices.count(self, cap), 0, 0)
 
     def believes(self, name: str, offset: float, size: int) -> bool | None:
         """Tell whether pages of a strategy by this page's access path were run and agreed.
@@ -259,6 +86,22 @@ class CostModel:
         rows = min(size + 1, max(self.matching - offset, 0.0))
         unsure = self.routes.ties is not None and self.seek_at(offset).kind != "ordered"
         return None if unsure and 0.05 < self.ties_end(rows, offset) < 0.95 else True
+
+    def crossover(self, factor: float, size: int, price: Callable[[Work], float]) -> float | None:
+        """Rows of offset at which offset costs `factor` times keyset by `price`; None: never."""
+        goal = factor * price(self.keyset(size + 1))
+        low, high = 0.0, max(self.matching - size, 0.0)
+        if price(self.offset(high, size)) < goal:
+            return None
+        if price(self.offset(0, size)) >= goal:
+            return 0.0 if self.path.kind == "ordered" else None
+        while high - low > max(1.0, high * 1e-4):
+            middle = (low + high) / 2
+            if price(self.offset(middle, size)) < goal:
+                low = middle
+            else:
+                high = middle
+        return high
 
     def _near_a_bound(self, name: str, offset: float, size: int) -> bool:
         """Tell whether a page may lie in another group of rows than facts place it in.
@@ -305,22 +148,6 @@ class CostModel:
             return check
         return ahead.by_path(path.signature, self.scene.server.engine, behind)
 
-    def crossover(self, factor: float, size: int, price: Callable[[Work], float]) -> float | None:
-        """Rows of offset at which offset costs `factor` times keyset by `price`; None: never."""
-        goal = factor * price(self.keyset(size + 1))
-        low, high = 0.0, max(self.matching - size, 0.0)
-        if price(self.offset(high, size)) < goal:
-            return None
-        if price(self.offset(0, size)) >= goal:
-            return 0.0 if self.path.kind == "ordered" else None
-        while high - low > max(1.0, high * 1e-4):
-            middle = (low + high) / 2
-            if price(self.offset(middle, size)) < goal:
-                low = middle
-            else:
-                high = middle
-        return high
-
     def _checked(self, name: str, work: Work, offset: float, size: int) -> Work:
         """Return the work of a page as its counts tell it, where its prediction is not believed."""
         if self._near_a_turn(name, offset, size):
@@ -362,75 +189,9 @@ class CostModel:
         return max(self.scene.reached, self.matching)
 
     def _raw(self, name: str, offset: float, size: int) -> Work:
-        bare = replace(self, checks={})
+        """Return the work of a page as facts and access paths tell it, whatever was counted."""
+        bare = Prices(self.table, self.path, self.routes, self.scene)
         return bare.keyset(size + 1, True) if name == "first" else bare.strategy(name, offset, size)
-
-    def seek_at(self, at: float) -> AccessPath:
-        """Return the access path of a page behind a key, `at` rows into the order."""
-        return self.routes.seek_at(at)
-
-    def path_at(self, offset: float, size: int) -> AccessPath:
-        """Return the access path of a page behind an offset."""
-        return self.routes.page_at(offset + size)
-
-    def keys_at(self, offset: float, size: int) -> AccessPath:
-        """Return the access path to the keys of a deferred join's page."""
-        routes = self.routes
-        if routes.keys_deep:
-            return routes.keys_at(offset + size, self.path)
-        path = routes.keys or self.path
-        told = routes.keys is not None and routes.keys.lookups is not None
-        return path if told or path.covering or path.inside else self.path_at(offset, size)
-
-    def ties_at(self, rows: float, at: float) -> AccessPath | None:
-        """Return the path to the rows that tie with a key, where they fill a page of `rows`.
-
-        Of a group of ties that begins or ends on the page before they are known to be few: so they
-        are behind a first page, and most often where a group is no larger than two pages.
-        """
-        if self.seek_at(at).kind == "ordered" or 0 < at <= rows:
-            return None
-        return self.routes.ties if self.ties_end(rows, at) < 0.5 else None
-
-    def ties_end(self, rows: float, at: float) -> float:
-        """Return the chance that the ties of a key begin or end on a page of `rows` around it."""
-        seek = self.seek_at(at)
-        names = tuple(name for name in self.scene.order.names[:-1] if name not in seek.fixed)
-        if not all(
-            self.table.has_column(name) and self.table.column(name).distinct for name in names
-        ):
-            return 1.0  # nothing tells how many rows tie
-        groups = find_groups(self.scene.order, replace(seek, presorted=names), self.table)
-        return min(2 * rows / groups.size(at / max(seek.passing, 1e-9)), 1.0)
-
-    def _work(self, path: AccessPath, ask: Ask) -> Work:
-        return work_along(self.scene, path, ask)
-
-
-_PRICES: dict[str, Callable[[CostModel, float, int], Work]] = {
-    "offset": CostModel.offset,
-    "two-ended": CostModel.two_ended,
-    "far-end": CostModel.far_end,
-    "deferred-join": CostModel._joined,
-    "keyset": CostModel._behind,
-    "whole": lambda model, offset, size: model.whole(),
-}
-"""The price of a strategy's page behind so many rows."""
-
-
-def _is_bounded(path: AccessPath, order: Order) -> bool:
-    """Tell whether a key bounds the index: the order's first term follows what is fixed in it."""
-    if path.index is None:
-        return False
-    free = [column.name for column in path.index.columns if column.name not in path.fixed]
-    terms = [name for name in order.names if name not in path.fixed]
-    return bool(free) and bool(terms) and free[0] == terms[0]
-
-
-def _in_turn(page: Work, count: Work) -> Work:
-    """Return the work of a page and a count; measured times stand where both were measured."""
-    both = page + count
-    return both if page.timed_us and count.timed_us else replace(both, timed_us=0.0)
 
 
 def make_model(

@@ -18,6 +18,12 @@ from vrelko.core.index import IndexColumn
 _DBSTAT_PAGES = 200
 
 
+def quoted_name(connection: Connection, name: str) -> str:
+    """Return a table's name for a statement."""
+    quoted = connection.dialect.identifier_preparer.quote_identifier(name)
+    return quoted.replace(":", "\\:")  # text() takes a bare colon for a parameter
+
+
 @dataclass(frozen=True, slots=True)
 class CatalogColumn:
     """A column as declared."""
