@@ -8,65 +8,29 @@ predicted to take longer is not run, and what was slow is not run again.
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
-from itertools import zip_longest
+from dataclasses import replace
 
-from sqlalchemy import Connection, Engine
+from sqlalchemy import Engine
 
-from vrelko.core.access_path import AccessPath
 from vrelko.core.cost.calibration import Timing, fit_rates
 from vrelko.core.cost.checks import Check, Count, make_check
 from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.rates import Clock, shipped_rates
 from vrelko.engines.registry import database_errors
-from vrelko.errors import PageError, VrelkoError
 from vrelko.measuring.budget import BUDGET_MS, Spending
 from vrelko.measuring.profiles import profile_use
-from vrelko.measuring.trials import Bench, Trial, run_limited, time_again
+from vrelko.measuring.trials import Bench, run_limited, time_again
+from vrelko.measuring.verified_pages import Case, Session, choose_cases, depth_in_time, make_cases
 from vrelko.planning.plan import Plan
 
-DEPTH_SHARE, MOST_DEPTH = 0.0517, 20_000
-"""The offset of one deep page that is run: a twentieth of the rows, at most so many."""
-
-_MOST_MS = 250.0  # a page predicted to take longer is asked less deep
 _QUICK_MS = 60.0  # a page that took longer is not run again for its time
 _SLOW_MS = 200.0  # one that took longer is not run again for its count, unless it was misjudged
 _FAR_OFF = 4.0
 _DEPTHS_MORE = (0.251, 0.011, 0.853, 0.457)  # of the rows, where what was predicted is not believed
 _KEPT_BACK = 0.2  # of the budget, for running quick pages again
-_EARLY = 0.05  # of the budget, that a total may take to be counted before all else
 _ROUNDS = 5
 _TURNING = ("offset", "keyset", "deferred-join", "far-end")
-_MOST_WHOLE = 5_000.0
-
-
-@dataclass
-class _Case:
-    """One page to run, of one plan's variant."""
-
-    plan: int
-    use: int
-    name: str
-    trial: Trial
-    size: int
-    ms: float = 0.0
-    rows: float = 0.0
-    count: Count | None = None
-    taken: AccessPath | None = None
-
-    @property
-    def reach(self) -> float:
-        """What its access path is told by: offset and size, behind a key the rows ahead."""
-        return self.trial.offset + (0 if self.name == "keyset" else self.size)
-
-
-@dataclass
-class _Session:
-    connection: Connection
-    spending: Spending
-    left_out: list[str] = field(default_factory=list)
 
 
 def verify(
@@ -83,14 +47,14 @@ def verify(
     """
     spending = spending or Spending(budget_ms)
     with database_errors("check"), spending.watch(engine), engine.connect() as connection:
-        session = _Session(connection, spending)
+        session = Session(connection, spending)
         plans = [
             replace(
                 plan, uses=tuple(profile_use(connection, plan, use, spending) for use in plan.uses)
             )
             for plan in plans
         ]
-        cases = list(_cases(session, plans, thorough))
+        cases = list(choose_cases(session, plans, thorough))
         for case in cases:
             _run(session, case, plans)
         plans = _follow_taken(session, plans, cases)
@@ -123,139 +87,7 @@ def verify(
     return found
 
 
-def _cases(session: _Session, plans: Sequence[Plan], thorough: bool) -> Iterator[_Case]:
-    """Yield the pages to run, those of each plan's usual variant before those of others."""
-    engine = plans[0].facts.server.engine
-    benches: dict[tuple[int, int], Bench] = {}
-    for i, plan in enumerate(plans):
-        clock = Clock(shipped_rates(engine), plan.facts.server)
-        for j, use in enumerate(plan.uses):
-            try:
-                bench = Bench(session.connection, plan, use)
-                plan.served.check_params(use.outline.params)
-            except PageError:  # a parameter without a value
-                continue
-            benches[i, j] = bench
-            if j == 0:
-                yield from _usual(session, bench, clock, (i, j), thorough)
-    for (i, j), bench in benches.items():
-        clock = Clock(shipped_rates(engine), plans[i].facts.server)
-        if j:
-            yield from _others(session, bench, clock, (i, j))
-
-
-def _usual(
-    session: _Session, bench: Bench, clock: Clock, of: tuple[int, int], thorough: bool
-) -> Iterator[_Case]:
-    size, rows = bench.use.outline.sizes.default, bench.model.matching
-    deep = int(min(rows * DEPTH_SHARE, MOST_DEPTH))
-    last = max(int(rows) - size, 0)
-    total = bench.total(None)
-    early = clock.ms(total.estimate) < session.spending.budget_ms * _EARLY and not total.unknown
-    if early:  # all else is told by how many rows there are
-        yield _Case(*of, total.strategy, total, 0)
-    wanted = [
-        ("offset", 0, size),
-        ("keyset", deep, size),
-        ("offset", deep, size),
-        ("deferred-join", deep, size),
-        ("keyset", int(rows * 0.617), size),
-        ("offset", min(int(rows * 0.713), last), size),
-        ("deferred-join", min(int(rows * 0.713), last), size),
-        ("keyset", int(rows * 0.043), 10),
-        ("keyset", min(int(rows * 0.985), last), size),
-        ("offset", 0, 500),
-    ]
-    if thorough:
-        wanted += [
-            ("keyset", deep, 500),
-            ("offset", deep // 3, 100),
-            ("keyset", deep // 8, size),
-            ("offset", int(min(rows * 0.3, 10 * MOST_DEPTH)), size),
-            ("keyset", int(rows * 0.9), size),
-            ("deferred-join", deep // 4, 500),
-        ]
-    if bench.use.outline.kind == "grid":
-        wanted += [("far-end", int(rows * 0.163), size)]
-    seen: set[tuple[str, int, int]] = set()
-    for strategy, offset, many in wanted:
-        reached = _within(bench, clock, strategy, offset, many)
-        if reached is None:
-            session.left_out.append(f"{bench.plan.listing}: {strategy} near row {offset:,}")
-        elif (strategy, reached, many) not in seen:
-            seen.add((strategy, reached, many))
-            yield from _case(session, bench, strategy, reached, many, of)
-    for strategy, offset, many in _turned(bench, last, size):
-        ms = clock.ms(bench.model.strategy(strategy, offset, many))
-        if ms > session.spending.one_ms:
-            session.left_out.append(f"{bench.plan.listing}: {strategy} near row {offset:,}")
-        elif (strategy, offset, many) not in seen:
-            yield from _case(session, bench, strategy, offset, many, of)
-    caps: set[int | None] = {None, bench.use.outline.cap} if thorough else {None}
-    if bench.use.outline.total == "capped":
-        caps.add(bench.use.outline.cap)
-    for cap in sorted(caps, key=lambda one: one or 0):
-        if cap is None and early:
-            continue
-        trial = bench.total(cap)
-        if clock.ms(trial.estimate) < _MOST_MS or trial.unknown:
-            yield _Case(*of, trial.strategy, trial, 0)
-        else:
-            session.left_out.append(f"{bench.plan.listing}: {trial.strategy}")
-    if rows <= _MOST_WHOLE:
-        yield _Case(*of, "whole", bench.page("whole", 0, size), 0)
-
-
-def _turned(bench: Bench, last: int, size: int) -> Iterator[tuple[str, int, int]]:
-    """Yield a page amid the rows of each path that a server turns to."""
-    routes = bench.model.routes
-    for name, turns in (
-        ("offset", routes.deep),
-        ("keyset", routes.seek_deep),
-        ("deferred-join", routes.keys_deep),
-    ):
-        for turn, after in zip_longest(turns, turns[1:]):
-            end = last if after is None else after.row - size
-            amid = int(math.sqrt(max(turn.row, 1.0) * max(end, turn.row)))
-            yield name, min(amid, last), size
-
-
-def _others(session: _Session, bench: Bench, clock: Clock, of: tuple[int, int]) -> Iterator[_Case]:
-    size, rows = bench.use.outline.sizes.default, bench.model.matching
-    deep = int(min(rows * DEPTH_SHARE, MOST_DEPTH))
-    for strategy, offset in (("offset", 0), ("keyset", deep), ("offset", deep // 8)):
-        one = _within(bench, clock, strategy, offset, size)
-        if one is not None:
-            yield from _case(session, bench, strategy, one, size, of)
-
-
-def _case(
-    session: _Session, bench: Bench, strategy: str, offset: int, size: int, of: tuple[int, int]
-) -> Iterator[_Case]:
-    """Yield a page to run; none where the key that it begins behind cannot be had in time."""
-    if session.spending.one_ms <= 0:
-        return
-    try:
-        trial = bench.page(strategy, offset, size, session.spending.one_ms)
-    except VrelkoError:
-        session.connection.rollback()
-        session.left_out.append(f"{bench.plan.listing}: {strategy} behind row {offset:,}")
-        return
-    yield _Case(*of, strategy, trial, size)
-
-
-def _within(bench: Bench, clock: Clock, strategy: str, offset: int, size: int) -> int | None:
-    """Return an offset no deeper than the time allows, None where even the first takes longer."""
-    if bench.path(strategy, offset, size).unknown:  # its prediction says nothing; the limit holds
-        return offset
-    while clock.ms(bench.model.strategy(strategy, offset, size)) > _MOST_MS:
-        if offset < 100:
-            return None
-        offset //= 3
-    return offset
-
-
-def _follow_taken(session: _Session, plans: Sequence[Plan], cases: Sequence[_Case]) -> list[Plan]:
+def _follow_taken(session: Session, plans: Sequence[Plan], cases: Sequence[Case]) -> list[Plan]:
     """Return the plans with the access paths that pages took which read other than predicted.
 
     The server is asked about the very statements that were run: where two paths cost about the
@@ -278,7 +110,7 @@ def _follow_taken(session: _Session, plans: Sequence[Plan], cases: Sequence[_Cas
     return found
 
 
-def _predict_again(plans: Sequence[Plan], cases: Sequence[_Case]) -> None:
+def _predict_again(plans: Sequence[Plan], cases: Sequence[Case]) -> None:
     """Predict pages by the rows that were counted, where the total was, and by paths as taken."""
     told = {
         (case.plan, case.use): case.rows
@@ -311,7 +143,7 @@ def _predict_again(plans: Sequence[Plan], cases: Sequence[_Case]) -> None:
         )
 
 
-def _more(session: _Session, plans: Sequence[Plan], cases: Sequence[_Case]) -> list[_Case]:
+def _more(session: Session, plans: Sequence[Plan], cases: Sequence[Case]) -> list[Case]:
     """Run more pages of strategies that are not believed, at depths between, while time is left."""
     name = plans[0].facts.server.engine
     doubted: dict[tuple[int, int, str], int] = {}
@@ -323,23 +155,23 @@ def _more(session: _Session, plans: Sequence[Plan], cases: Sequence[_Case]) -> l
             and (case.trial.unknown or not case.count.agrees(name))
         ):
             doubted.setdefault((case.plan, case.use, case.name), case.size)
-    found: list[_Case] = []
+    found: list[Case] = []
     for share in _DEPTHS_MORE:
         for (i, j, strategy), size in doubted.items():
             if session.spending.left_ms < session.spending.budget_ms * _KEPT_BACK:
                 return found
             bench = Bench(session.connection, plans[i], plans[i].uses[j])
             clock = Clock(shipped_rates(name), plans[i].facts.server)
-            offset = _within(bench, clock, strategy, int(bench.model.matching * share), size)
+            offset = depth_in_time(bench, clock, strategy, int(bench.model.matching * share), size)
             if offset:
                 usual = plans[i].uses[j].outline.sizes.default
-                for case in _case(session, bench, strategy, offset, usual, (i, j)):
+                for case in make_cases(session, bench, strategy, offset, usual, (i, j)):
                     _run(session, case, plans)
                     found.append(case)
     return found
 
 
-def _run(session: _Session, case: _Case, plans: Sequence[Plan]) -> None:
+def _run(session: Session, case: Case, plans: Sequence[Plan]) -> None:
     facts = plans[case.plan].facts
     clock = Clock(shipped_rates(facts.server.engine), facts.server)
     most_ms = session.spending.one_ms
@@ -380,7 +212,7 @@ def _run(session: _Session, case: _Case, plans: Sequence[Plan]) -> None:
     )
 
 
-def _time(session: _Session, cases: Sequence[_Case]) -> None:
+def _time(session: Session, cases: Sequence[Case]) -> None:
     """Run what was quick again, in interleaved rounds, and keep each page's fastest time."""
     for _ in range(_ROUNDS):
         for case in cases:
@@ -394,7 +226,7 @@ def _time(session: _Session, cases: Sequence[_Case]) -> None:
             case.count = replace(case.count, ms=case.ms)
 
 
-def _checks(cases: Sequence[_Case], engine: str) -> Iterator[Check]:
+def _checks(cases: Sequence[Case], engine: str) -> Iterator[Check]:
     """Yield the check of each strategy that was run."""
     by_name: dict[str, list[Count]] = {}
     nodes: dict[str, str] = {}
