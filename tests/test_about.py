@@ -1,5 +1,6 @@
 """`vrelko about`: every term and code that a user meets can be asked about."""
 
+import ast
 import json
 import re
 import tomllib
@@ -8,6 +9,8 @@ from pathlib import Path
 import pytest
 from click.testing import CliRunner
 
+import vrelko
+from vrelko import errors
 from vrelko.cli.about import _ALSO, find_entry, read_entries
 from vrelko.cli.main import main
 from vrelko.core.findings import CODES
@@ -68,3 +71,42 @@ def test_a_wheel_holds_the_texts():
     held = project["tool"]["hatch"]["build"]["targets"]["wheel"]["force-include"]
     assert set(held) == {f"docs/{page}.md" for page in ("terms", "findings", "errors")}
     assert all((ROOT / page).is_file() for page in held)
+
+
+VALUELESS = re.compile(
+    r"cursor-(altered|version|foreign|expired|lost)|secret-short|frozen-(over|full)|spot-(own|row)"
+    r"|.*-(pickled|missing|unbound|unset|memory|nothing|extra|async|reached|unread|misfit)"
+    r"|row-unreadable"
+    r"|writes-table|log-lines|page-more|engine-unserved|database-url|time-limit-unavailable"
+    r"|drift-dwell|replay-.*|pages-database|anchors-read|steady-overlap|settle-column|filter-select"
+    r"|shards-ceiling|order-(twice|unproven|expression)|select-.*|search-columns|web-(hosts|async)"
+    r"|web-position|demo-.*|listing-busy|walk-until"
+)
+"""Codes of errors that name no value: it is secret, missing, or the whole of what was given."""
+
+
+def raised():
+    """Every error that the package makes: where, what it says, and what it says to do."""
+    kinds = {name for name in dir(errors) if name.endswith("Error")}
+    for path in sorted(Path(vrelko.__file__).parent.rglob("*.py")):
+        for node in ast.walk(ast.parse(path.read_text())):
+            made = isinstance(node, ast.Call) and getattr(node.func, "id", "") in kinds
+            if made and not any(isinstance(one, ast.Starred) for one in node.args):
+                yield f"{path.name}:{node.lineno}", node.args
+
+
+def test_every_error_states_its_value_and_a_next_step():
+    known = {entry.name for entry in read_entries().values() if entry.kind != "term"}
+    many, bare = 0, []
+    for place, given in raised():
+        assert len(given) == 3, f"{place}: what is wrong, what to do, the code"
+        what, todo, code = given
+        many += 1
+        assert not (isinstance(todo, ast.Constant) and len(todo.value.split()) < 2), place
+        if not isinstance(code, ast.Constant):
+            continue
+        assert code.value in known, f"{place}: {code.value} is not explained"
+        if isinstance(what, ast.Constant) and not VALUELESS.fullmatch(code.value):
+            bare.append(f"{place}: {code.value}: {what.value}")
+    assert many > 200
+    assert not bare

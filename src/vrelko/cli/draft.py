@@ -50,7 +50,7 @@ def draft(
     from vrelko.surveying.survey import survey
 
     if tables and queries is not None:
-        raise click.UsageError("--from drafts from queries: give it without tables")
+        raise click.UsageError("--from reads queries, so name no tables beside it")
     source = address_for(database)
     with opened(database) as engine:
         if queries is not None:

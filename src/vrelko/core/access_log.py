@@ -47,11 +47,13 @@ class LogQuestion:
     def __post_init__(self) -> None:
         if self.means not in MEANS:
             raise PageError(
-                f"{self.means!r} is none of {', '.join(MEANS)}", "Give one of them", "log-means"
+                f"{self.means!r} is not one of {', '.join(MEANS)}", "Give one of them", "log-means"
             )
         if self.size < 1:
             raise PageError(
-                f"a page size of {self.size} is below 1", "Give the rows a page", "log-means"
+                f"page size must be at least 1, got {self.size}",
+                "Give the rows per page",
+                "log-means",
             )
 
 
@@ -92,7 +94,7 @@ def readers_from_log(
     """
     if isinstance(lines, (str, bytes)):
         raise PageError(
-            "the lines of a log are asked for, and got one text",
+            "a log is given as lines, got one text",
             "Open the file and pass it, or pass text.splitlines()",
             "log-lines",
         )

@@ -35,13 +35,13 @@ class Sizes:
             unset = value is None and name == "max"
             if not unset and (type(value) is not int or value < 1):
                 raise PageError(
-                    f"{name} page size {value!r} is not a whole number above 0",
+                    f"{name} page size must be a whole number above 0, got {value!r}",
                     "Give sizes such as Sizes(25, max=200)",
                     "size-bounds",
                 )
         if self.max is not None and self.default > self.max:
             raise PageError(
-                f"default page size {self.default} is above max, {self.max}",
+                f"default page size must be at most max, got {self.default} and {self.max}",
                 "Raise max or lower the default",
                 "size-bounds",
             )
@@ -235,7 +235,9 @@ def strip_of(number: int, last: int, width: int = 7) -> Sequence[Link]:
     """
     if width < 5:
         raise PageError(
-            f"a page strip of {width} places is too short", "Ask for at least 5", "strip-slots"
+            f"a strip of page numbers needs at least 5 places, got {width}",
+            "Ask for at least 5",
+            "strip-slots",
         )
     if last <= 1:
         return ()

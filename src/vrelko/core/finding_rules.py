@@ -152,7 +152,7 @@ def _find_unread(outline: Outline, rows: Sequence[float]) -> Iterator[Finding]:
         yield make_finding(
             "condition-unread",
             f"condition on {unread[0]}",
-            "it is no comparison of a column with a value; where the server does not estimate "
+            "it does not compare a column with a value; where the server does not estimate "
             "it, a third of the rows is taken to pass",
             "Measure; or compare a column with a value, or index the expression",
         )

@@ -87,7 +87,9 @@ def numbered_page(
     at, many = check_number(number), check_whole(size, "page size", "size")
     if many < 1:
         raise PageError(
-            f"page size {many:,} is below 1", "Ask for at least one row per page", "size-range"
+            f"page size must be at least 1, got {many:,}",
+            "Ask for at least one row per page",
+            "size-range",
         )
     told = _total(total)
     left = None
@@ -98,7 +100,7 @@ def numbered_page(
         more = True
     if more is None:
         raise PageError(
-            "nothing tells whether rows follow this page",
+            "it is not known whether rows follow this page: total and more are both missing",
             "Give the total, or more=True if one row more than the page's was found",
             "page-more",
         )
@@ -112,5 +114,5 @@ def _total(given: int | Total | None) -> Total:
         return given or NO_TOTAL
     rows = check_whole(given, "total", "total")
     if rows < 0:
-        raise PageError(f"a total of {rows:,} rows is below 0", "Give 0 or more", "total-range")
+        raise PageError(f"total must be at least 0, got {rows:,}", "Give 0 or more", "total-range")
     return Total(rows, "exact")

@@ -100,7 +100,7 @@ def check_spot(spot: Spot) -> None:
         fits = fits and type(at) is int and at >= least
     if (spot.key is not None) != (spot.kind in _KEYED) or not fits or isinstance(spot.key, str):
         raise PageError(
-            "the spot is none that a page can begin at",
+            f"no page can begin at {spot!r}",
             "Make one by Spot.after(key), Spot.number(n) or another class method",
             "spot-type",
         )

@@ -32,7 +32,9 @@ class Depth:
     def __post_init__(self) -> None:
         _check(self.mean >= 1, f"a mean of {self.mean} pages is below 1", "depth.mean")
         _check(0 <= self.jumps <= 1, f"a share of {self.jumps} is not within 0 and 1", "jumps")
-        _check(self.kind in DEPTHS, f"{self.kind!r} is none of {', '.join(DEPTHS)}", "depth.kind")
+        _check(
+            self.kind in DEPTHS, f"{self.kind!r} is not one of {', '.join(DEPTHS)}", "depth.kind"
+        )
         measured = self.kind == "measured"
         _check(measured == bool(self.shares), "shares go with the kind measured", "depth.shares")
         _check(all(share >= 0 for share in self.shares), "a share is negative", "depth.shares")
@@ -100,7 +102,7 @@ class Landing:
         _check(not late or self.mean_s > 0, "rows that land late need mean_s above 0", "lands")
         _check(
             self.kind in ("head", "tail", "uniform", "late"),
-            f"{self.kind!r} is no way to land",
+            f"{self.kind!r} is not a way to land",
             "lands",
         )
 

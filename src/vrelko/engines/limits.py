@@ -21,11 +21,13 @@ def limit_time(lender: Any, ms: float, keep: bool = False) -> Iterator[None]:
     PostgreSQL: statement_timeout for the transaction; a statement that runs into it ends the
     transaction, unless `keep` sets a savepoint first. MariaDB: max_statement_time for the session,
     set back afterwards. SQLite: the statement is interrupted.
-    Raises PageError for a limit that is none.
+    Raises PageError for any other limit.
     """
     if type(ms) not in (int, float) or not 0 < ms <= _MOST_MS:
         raise PageError(
-            "a time limit is a number of milliseconds above 0", "Give 500 or the like", "time-limit"
+            f"time_limit_ms must be a number above 0 and at most {_MOST_MS:,}, got {ms!r}",
+            "Give 500 or the like",
+            "time-limit",
         )
     with database_errors("time limit"), engine_of(lender).limit_time(lender, ms, keep):
         yield

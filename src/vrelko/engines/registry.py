@@ -114,7 +114,7 @@ def dialect_of(connection: Any, select: Any = None) -> Dialect:
         dialect = bind.dialect
     if not isinstance(dialect, Dialect):
         raise DatabaseError(
-            f"{type(connection).__name__} is no SQLAlchemy Engine, Connection or Session",
+            f"{type(connection).__name__} is not a SQLAlchemy Engine, Connection or Session",
             "Pass what create_engine(), engine.connect() or a Session factory returns",
             "connection-kind",
         )
@@ -127,7 +127,8 @@ def check_served(dialect: Dialect) -> None:
     name = engine_name(dialect)
     if name == "mysql":
         raise DatabaseError(
-            "the server is MySQL, whose plans, counters and time limits were never verified here",
+            "the server is MySQL, whose plans, counters and time limits were never "
+            "verified with Vrelko",
             "Take its statements as text (vrelko sql --dialect mysql), or serve from MariaDB",
             "engine-unserved",
         )

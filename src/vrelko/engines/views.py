@@ -52,11 +52,13 @@ def hold_view(engine: Engine, snapshot: str | None = None) -> Iterator[Connectio
     record = engine_of(engine)
     if snapshot is not None and not record.exports_snapshots:
         raise DatabaseError(
-            f"{record.name} exports no snapshots", "Use frozen=True there", "view-history"
+            f"{record.name} cannot share a snapshot between connections",
+            "Use frozen=True there",
+            "view-history",
         )
     if not record.holds_views(engine):
         raise DatabaseError(
-            "a database in memory has one connection, so no view of it can be held",
+            "a database in memory has one connection, so a snapshot of it cannot be held",
             "Use a database file",
             "view-memory",
         )

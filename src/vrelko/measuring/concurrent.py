@@ -118,7 +118,7 @@ def run_crowd(
         with lends as lent:
             if not can_hold_view(lent):
                 raise DatabaseError(
-                    "a database in memory has one connection for readers and writers",
+                    "a database in memory has one connection, too few for readers and writers",
                     "Use a database file or a server",
                     "view-memory",
                 )

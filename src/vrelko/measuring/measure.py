@@ -131,7 +131,7 @@ def measure(
     statement at most. A page runs up to five times, on PostgreSQL also under EXPLAIN ANALYZE; what
     is slow runs once, and what is left out is noted. Memory is measured for one reader and for
     `readers` at once (None: the plan's users, at most 10). Raises PageError where a parameter has
-    no value or for a budget that is none, DatabaseError when the database refuses.
+    no value or for a budget that is not above 0, DatabaseError when the database refuses.
     """
     plan.check_values()
     notes: list[str] = []

@@ -80,7 +80,7 @@ def load_source(
         return loaded, list(names or loaded)
     if bool(described.query) == bool(names):
         raise PagesFileError(
-            f"{without_password(source)!r} is a database: say which of its tables, or give --query",
+            f"{without_password(source)!r} is a database: name one of its tables, or give --query",
             "vrelko plan DATABASE TABLE --order=-created_at; `vrelko survey` lists the tables",
             "source-table",
         )
@@ -129,7 +129,7 @@ def _of_query(source: str, described: Described) -> dict[str, Any]:
     read = read_query(text, record_for(source))
     if read.order is None and not described.orders:
         raise PagesFileError(
-            "the query sorts by what is no plain column",
+            "the query sorts by an expression, not by a column",
             "Name its order with --order; a column of the query may be an expression",
             "query-unread",
         )

@@ -122,7 +122,7 @@ def _of_query(engine: Engine, number: int, told: str, read: PageQuery) -> str:
     if read.table is None:
         found = {"sql": read.sql, "unique": _key_of(engine, read)}
     if read.order is None:
-        why.append("sorts by what is no plain column: name its order with orders = […]")
+        why.append("sorts by an expression: name its order with orders = […]")
     found["orders"] = [read.order] if read.order else []
     if read.size:
         found["sizes"] = {"default": read.size, "max": max(read.size, 200)}

@@ -63,7 +63,7 @@ class Pages(Mapping[str, Listing]):
         """The database of the listings. Raises PagesFileError where the file names none."""
         if self._engine is None:
             raise PagesFileError(
-                f"{self.path} names facts, no database: its pages can be planned, but not run",
+                f"{self.path} names facts and no database: its pages can be planned, but not run",
                 'Add url = "…" under [source]',
                 "pages-source",
             )

@@ -69,7 +69,7 @@ def read_where(text: str, engine: EngineRecord) -> dict[str, Any]:
     try:
         tree = reader.parse(f"SELECT 1 FROM t WHERE {text}")
         if not reader.knows(tree):
-            raise ValueError("there is more behind it")
+            raise ValueError("more text follows it")
         return reader.conditions(tree.args["where"].this)
     except (ValueError, KeyError) as error:
         raise PagesFileError(

@@ -22,7 +22,7 @@ def read_model(file: Path) -> PagesModel:
         raw = file.read_bytes()
         if raw.startswith(_DATABASE):
             raise PagesFileError(
-                f"{str(file)!r} is an SQLite database, and a pages file is asked for",
+                f"{str(file)!r} is an SQLite database, not a pages file",
                 f'Write a TOML file with url = "sqlite:///{file.name}" under [source] and a '
                 "[listing.NAME] table; `vrelko survey` takes the database itself",
                 "pages-database",
@@ -31,7 +31,7 @@ def read_model(file: Path) -> PagesModel:
     except FileNotFoundError:
         if "://" in str(file) or ":/" in str(file):
             raise PagesFileError(
-                "a database URL was given, and a pages file is asked for",
+                "this is a database URL, not a pages file",
                 "Write a TOML file with url = … under [source] and a [listing.NAME] table; "
                 "`vrelko survey` takes the URL itself",
                 "pages-database",
@@ -88,7 +88,7 @@ def _explain(file: Path, error: ValidationError) -> PagesFileError:
     if len(path) > 3 and path[2] in ("where", "filters"):
         expected = CONDITION
     return PagesFileError(
-        f"{file}: the key {key!r} does not hold what it should",
+        f"{file}: the key {key!r} has a value that does not fit",
         f"Expected: {expected[0].lower()}{expected[1:]}",
         "pages-value",
     )

@@ -123,7 +123,9 @@ class Listing:
         check_choice(count, ("each", "once"), "count")
         check_choice(over_cap, ("error", "truncate"), "over_cap")
         if cap < 1:
-            raise ListingError(f"cap {cap} counts no row", "Give at least 1", "listing-cap")
+            raise ListingError(
+                f"cap must be at least 1, got {cap}", "Give at least 1", "listing-cap"
+            )
         refuse_selects(select)
         whole = Filters(select, filters or {}, search)
         variants = VariantStore(select, orders, unique, whole, steady.settle)
@@ -158,7 +160,7 @@ class Listing:
 
     def __setattr__(self, name: str, value: object) -> None:
         raise ListingError(
-            f"a listing does not change, so its {name!r} cannot be set",
+            f"a listing is immutable, so its {name!r} cannot be set",
             f"Make another one: listing.changed({name}=…)",
             "listing-immutable",
         )
@@ -173,7 +175,7 @@ class Listing:
 
     def __reduce__(self) -> Any:
         raise ListingError(
-            "a listing does not travel between processes",
+            "a listing cannot be pickled",
             "Make it in each, at import; cursors and page.as_dict() travel",
             "listing-pickled",
         )
@@ -449,7 +451,7 @@ class Listing:
         kept = anchors or self.steady.anchors
         if kept is None:
             raise PageError(
-                "there is no place for anchors",
+                "the listing has nowhere to keep anchors",
                 "Pass vrelko.Anchors(size), and give it to the listing: Steady(anchors=…)",
                 "anchors-missing",
             )

@@ -23,7 +23,7 @@ def as_mapping(params: Any) -> dict[str, Any]:
     """Return parameters as a dict. Raises PageError for what is no mapping of names."""
     if not isinstance(params, Mapping):
         raise PageError(
-            f"params are a mapping, not a {type(params).__name__}",
+            f"params must be a mapping, not a {type(params).__name__}",
             "Pass params={'name': value}",
             "parameter-kind",
         )

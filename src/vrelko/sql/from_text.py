@@ -25,7 +25,7 @@ def value_from_text(text: str, kind: TypeEngine[Any]) -> Any:
         wanted = str
     if issubclass(wanted, enum.Enum):
         if text not in wanted.__members__:
-            raise ValueError(f"is none of {', '.join(wanted.__members__)}")
+            raise ValueError(f"is not one of {', '.join(wanted.__members__)}")
         return wanted[text]
     read = _READ.get(wanted)
     if read is None:
@@ -35,7 +35,7 @@ def value_from_text(text: str, kind: TypeEngine[Any]) -> Any:
             raise ValueError(text)
         value = read(text)
     except (ValueError, InvalidOperation, OverflowError) as error:
-        raise ValueError(f"is no {_NAMES[wanted]}") from error
+        raise ValueError(f"is not {_NAMES[wanted]}") from error
     if isinstance(value, int) and not -_MOST_NUMBER <= value < _MOST_NUMBER:
         raise ValueError("is too large")
     return value
@@ -73,6 +73,7 @@ _READ: dict[type, Any] = {
     datetime: datetime.fromisoformat, date: date.fromisoformat, time: time.fromisoformat,
 }  # fmt: skip
 _NAMES = {
-    int: "whole number", float: "number", Decimal: "number", bool: "true or false", UUID: "UUID",
-    datetime: "ISO 8601 date and time", date: "ISO 8601 date", time: "ISO 8601 time",
+    int: "a whole number", float: "a number", Decimal: "a number", bool: "true or false",
+    UUID: "a UUID", datetime: "an ISO 8601 date and time", date: "an ISO 8601 date",
+    time: "an ISO 8601 time",
 }  # fmt: skip

@@ -43,7 +43,7 @@ class Names:
                 "order-ambiguous",
             )
         raise OrderError(
-            f"{name!r} names no column of this listing",
+            f"{name!r} is not a column of this listing",
             nearest(name, [known for known in self.columns if "." not in known or "." in name]),
             "order-unknown",
         )
@@ -149,7 +149,7 @@ def _read_clause(clause: Any, names: Names) -> Term:
         name = names.like(reference) or names.add(reference, key)
     if name is None:
         raise OrderError(
-            f"an order of type {type(clause).__name__} names no column",
+            f"an order cannot be of type {type(clause).__name__}",
             "Give text such as '-caught_at', columns, or expressions of them",
             "order-expression",
         )

@@ -215,7 +215,7 @@ def _read_orders(
         return (read_clauses(own, names),) if own else (Order(()),)
     if own:
         raise OrderError(
-            "the select has an ORDER BY and orders= is given too",
+            "the order is given twice: as ORDER BY in the select, and as orders=",
             "Keep one of them",
             "order-twice",
         )

@@ -84,7 +84,7 @@ def _collect(source: FromClause, missing: bool, read: _Read) -> list[FromClause]
         return [*left, *right]
     if not is_source(source):
         raise ListingError(
-            f"the select reads from {table_name(source)!r}, which is no table",
+            f"the select reads from {table_name(source)!r}, which is not a table",
             "Select from tables, subqueries and joins of them",
             "select-source",
         )

@@ -70,7 +70,7 @@ def render_routine(routine: Routine, dialect: Dialect) -> str:
     """
     if dialect.name not in ROUTINES:
         raise ListingError(
-            f"no stored routine is written for {dialect.name!r}",
+            f"stored routines cannot be written for {dialect.name!r}",
             f"Use one of {', '.join(ROUTINES)}; the plain statements are there for others",
             "routine-engine",
         )

@@ -44,13 +44,13 @@ class Search:
             listed = isinstance(value, Sequence) and not isinstance(value, (str, bytes))
             if not listed or (name == "orders" and not all(isinstance(o, str) for o in value)):
                 raise ListingError(
-                    f"{name} of a search are a list, not a {type(value).__name__}",
+                    f"{name} of a search must be a list, not a {type(value).__name__}",
                     f"Give {name}=['ring']",
                     "search-columns",
                 )
         if not self.columns:
             raise ListingError(
-                "a search names no column", "Give columns=['ring']", "search-columns"
+                "a search needs at least one column", "Give columns=['ring']", "search-columns"
             )
 
     def condition(self, columns: Sequence[ColumnElement[Any]], dialect: str) -> Any:

@@ -118,7 +118,8 @@ def _count_rows(
     if tree is not None:
         return round(tree.cells), "sampled b-tree pages"
     raise DatabaseError(
-        f"the rows of {name!r} cannot be told: WITHOUT ROWID, no statistics, no dbstat",
+        f"the rows of {name!r} cannot be estimated: the table is WITHOUT ROWID, was never "
+        "analysed, and dbstat is missing",
         "Run ANALYZE on it once, or write its facts by hand",
         "rows-unknown",
     )

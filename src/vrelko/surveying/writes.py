@@ -72,7 +72,8 @@ def survey_writes(engine: Engine, table: str, column: str | None = None) -> Writ
         key = list(found.primary_key.columns)
         if not key:
             raise DatabaseError(
-                f"the table {table!r} has no primary key that tells in which order rows came",
+                f"the table {table!r} has no primary key that grows with time, so it is unknown "
+                "in which order rows came",
                 "Give the rates by hand, under writers in the pages file",
                 "writes-key",
             )
@@ -87,7 +88,7 @@ def survey_writes(engine: Engine, table: str, column: str | None = None) -> Writ
     moments = [_as_moment(one) for one in moments]
     if len(moments) < 2:
         raise DatabaseError(
-            f"the table {table!r} has too few rows with a {chosen} to tell rates from",
+            f"the table {table!r} has too few rows with a {chosen} to estimate rates from",
             "Give the rates by hand, under writers in the pages file",
             "writes-few",
         )
@@ -145,7 +146,7 @@ def _choose(connection: Connection, table: Table, wanted: str | None) -> str:
             )
         if wanted not in moments:
             raise DatabaseError(
-                f"the column {wanted!r} holds no dates and times",
+                f"the column {wanted!r} is not a date/time column",
                 f"Name one of {', '.join(moments) or 'none: there is no such column'}",
                 "writes-column",
             )

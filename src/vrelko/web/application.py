@@ -69,7 +69,8 @@ def make_app(
         )
     if settings.get("links") == "absolute" and not settings.get("hosts"):
         raise ListingError(
-            "absolute links would name whatever host a request claims to be for",
+            "absolute links need to know your host names; without them they would name "
+            "whatever host a request claims",
             'Say which names are yours: hosts=["pages.example.org"]; or use links="path"',
             "web-hosts",
         )

@@ -25,11 +25,13 @@ _DONE = object()
 
 def check_format(text: str | None) -> str:
     """Return the format asked for. Raises PageError."""
-    if text in (None, ""):
+    if not text:
         return "ndjson"
     if text not in FORMATS:
         raise PageError(
-            "an export cannot be in that format", f"Ask for {' or '.join(FORMATS)}", "web-format"
+            f"an export cannot be written as {text[:40]!r}",
+            f"Ask for {' or '.join(FORMATS)}",
+            "web-format",
         )
     return str(text)
 

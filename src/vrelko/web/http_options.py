@@ -57,11 +57,14 @@ class HttpOptions:
         wrong = [name for name in self.fields if name not in FIELDS]
         if wrong:
             raise ListingError(
-                f"an answer has no field {wrong[0]!r}", f"Known: {', '.join(FIELDS)}", "web-wire"
+                f"an answer cannot have the field {wrong[0]!r}",
+                f"Known: {', '.join(FIELDS)}",
+                "web-wire",
             )
         if self.strip_width < 5 or (self.export_rows_s is not None and self.export_rows_s <= 0):
             raise ListingError(
-                "a strip has at least 5 places, and an export sends rows at some rate",
+                "strip_width must be at least 5 and export_rows_s above 0, got "
+                f"{self.strip_width} and {self.export_rows_s}",
                 "Correct strip_width or export_rows_s",
                 "web-wire",
             )
@@ -69,12 +72,16 @@ class HttpOptions:
         kept = [name for name in told if name is not None]
         if len(set(kept)) < len(kept):
             raise ListingError(
-                "two fields of the answer have one name", "Name each field apart", "web-wire"
+                f"two fields of the answer share a name: {', '.join(kept)}",
+                "Name each field apart",
+                "web-wire",
             )
         names = (self.page, self.size, self.cursor, self.sort)
         if len(set(names)) < len(names):
             raise ListingError(
-                "two parameters have one name", "Name page, size, cursor and sort apart", "web-wire"
+                f"two parameters share a name: {', '.join(names)}",
+                "Name page, size, cursor and sort apart",
+                "web-wire",
             )
 
     def named(self, name: str) -> str:

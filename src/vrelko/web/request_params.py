@@ -37,8 +37,8 @@ def request_from(
     unset = [name for name, value in (given or {}).items() if value is None]
     if unset:
         raise ListingError(
-            f"the parameter {unset[0]!r} that requests may not choose has no value, so all rows "
-            "would be shown",
+            f"the parameter {unset[0]!r}, which requests may not choose, has no value, so all "
+            "rows would be shown",
             "Refuse the request where it is not known, or leave the parameter out of params",
             "web-fixed",
         )
@@ -102,7 +102,8 @@ def _refuse_clash(listing: Listing, http: HttpOptions, exports: bool = False) ->
         clash |= {"format"} & {http.named(one) for one in filters}
     if clash:
         raise ListingError(
-            f"the parameter {min(clash)!r} of {listing.name!r} is a filter's and the page's own",
+            f"the parameter {min(clash)!r} of {listing.name!r} is used twice: by a filter and "
+            "by the page",
             "Name the filter otherwise, or the position: HttpOptions(page=…)",
             "web-wire",
         )

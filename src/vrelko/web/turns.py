@@ -99,7 +99,7 @@ class Pace:
                 times.popleft()
             if len(times) >= self._most:
                 raise PaceError(
-                    f"more than {self._most} walks were begun in a minute",
+                    f"more than {self._most} walks began within a minute",
                     "Go on by the links of a page that was read, or try again in a minute",
                     "walks-too-many",
                 )

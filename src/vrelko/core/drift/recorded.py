@@ -80,13 +80,13 @@ def _read(
         raise _bad(line, f"it has {len(cells)} cells", f"Write {','.join(COLUMNS)}")
     time, change, row, to = (cell.strip() for cell in cells)
     if change not in _KINDS:
-        raise _bad(line, f"{change!r} is no change", f"Write one of {', '.join(_KINDS)}")
+        raise _bad(line, f"{change!r} is not a kind of change", f"Write one of {', '.join(_KINDS)}")
     try:
         moment = float(time)
     except ValueError:
         moment = -1.0
     if not 0 <= moment < float("inf"):
-        raise _bad(line, f"{time!r} is no time", "Write seconds from the start, 0 or more")
+        raise _bad(line, f"{time!r} is not a time", "Write seconds from the start, 0 or more")
     kind = _KINDS[change]
     if kind == INSERT:
         if row in names or (row.isdigit() and int(row) < rows):
@@ -104,7 +104,7 @@ def _read(
     if kind == DELETE:
         return Event(moment, kind, number)
     if not to.isdigit() or int(to) > rows:
-        raise _bad(line, f"{to!r} is no place to land", f"Write a place from 0 to {rows:,}")
+        raise _bad(line, f"{to!r} is not a place in the order", f"Write a place from 0 to {rows:,}")
     place = int(to)
     between[place] = between.get(place, 0) + 1
     return Event(moment, kind, number, (place + 1) * SPACE - between[place])

@@ -60,7 +60,7 @@ def settle_for(delays: Delays, chance: float) -> float:
     needed = math.ceil(1 / chance)
     if len(delays.seconds) < needed:
         raise PageError(
-            f"{len(delays.seconds):,} delays say nothing of a chance of {chance:g}",
+            f"{len(delays.seconds):,} delays are too few for a chance of {chance:g}",
             f"Watch until {needed:,} rows have come, or ask for a larger chance",
             "settle-few",
         )

@@ -109,7 +109,7 @@ def first_key(row: int) -> int:
 
 def check_way(way: str) -> None:
     """Raise PageError unless `way` is one of WAYS."""
-    _check(way in WAYS, f"{way!r} is none of {', '.join(WAYS)}")
+    _check(way in WAYS, f"{way!r} is not one of {', '.join(WAYS)}")
 
 
 def _check(holds: bool, what: str) -> None:

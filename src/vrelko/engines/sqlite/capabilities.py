@@ -75,13 +75,13 @@ def check_file(path: str | None) -> None:
         ) from error
     if head not in (b"", _MAGIC) and file.suffix == ".toml":
         raise DatabaseError(
-            f"{str(file)!r} is a pages file, and a database is asked for",
+            f"{str(file)!r} is a pages file, not a database",
             "Name the database: a URL, or the path of an SQLite file",
             "database-format",
         )
     if head not in (b"", _MAGIC):
         raise DatabaseError(
-            f"the file {str(file)!r} is no SQLite database",
+            f"the file {str(file)!r} is not an SQLite database",
             "Name a database file, or a URL such as sqlite:///path/to/file.db",
             "database-format",
         )

@@ -75,7 +75,7 @@ class CursorBook:
         self._known: Kept[tuple[str, bytes, bool], Spot] = Kept(_MOST_KNOWN)
         if expires_s is not None and (not keys or not expires_s > 0):
             raise ListingError(
-                "cursors that expire need secrets and a time above 0",
+                f"cursors that expire need secrets, and expires_s above 0, got {expires_s!r}",
                 "Give secrets=[…] and expires_s=86400, or leave expires_s out",
                 "cursor-expiry",
             )
@@ -102,7 +102,7 @@ class CursorBook:
         cursor = f"{text}.{self._check(text.encode('ascii'), fingerprint)}"
         if len(cursor) > MOST_CHARACTERS:
             raise PageError(
-                f"a cursor would have {len(cursor):,} characters, {MOST_CHARACTERS:,} are read",
+                f"the cursor would have {len(cursor):,} characters, more than {MOST_CHARACTERS:,}",
                 "Order and identify rows by shorter values",
                 "cursor-long",
             )
@@ -136,7 +136,7 @@ class CursorBook:
             raise _altered()
         if not text.startswith(VERSION):
             raise CursorError(
-                "the cursor is of a version that is not read here",
+                "the cursor was made by another version of Vrelko",
                 "Drop it and start at the first page",
                 "cursor-version",
             )

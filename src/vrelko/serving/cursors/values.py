@@ -1,7 +1,7 @@
 """Key and parameter values as text, exactly and in one spelling each.
 
 A value is one letter for its type and its text: `i12`, `f0.1`, `sred`, `d2026-03-01`. What is not
-listed here cannot stand in a cursor.
+listed here cannot be kept in a cursor.
 """
 
 from __future__ import annotations
@@ -45,7 +45,7 @@ def encode_value(value: Any) -> str:
         if isinstance(value, kind):  # a driver's own subclass of a plain type
             return letter + write(value)
     raise PageError(
-        f"a value of type {type(value).__name__} cannot stand in a cursor",
+        f"a value of type {type(value).__name__} cannot be kept in a cursor",
         "Order and filter by numbers, text, bytes, dates, times, UUIDs or NULL",
         "value-type",
     )

@@ -84,7 +84,8 @@ def gather(
     """Return the page that results make; see `Listing.page_of`."""
     if not isinstance(results, (list, tuple)) or not all(hasattr(r, "all") for r in results):
         raise PageError(
-            "results are a list of what connection.execute(…) returned",
+            "results must be a list of what connection.execute(…) returned, got "
+            f"{type(results).__name__}",
             "Pass [connection.execute(select) for select in listing.statements(…)]",
             "results-kind",
         )
@@ -92,7 +93,7 @@ def gather(
     spot, rows = opened.spot_of(at), settings.sizes.check(size)
     if spot.fill:
         raise PageError(
-            "a cursor's page cannot be put together from outside",
+            "the page behind a cursor cannot be built from results of your own",
             "Give Spot.after(key), Spot.before(key), a number or an offset",
             "spot-own",
         )

@@ -27,8 +27,8 @@ def freeze(opened: BoundRequest, frozen: FrozenIds) -> str:
     rows, _ = opened.runner.fetch(statement, None, {})
     if room < frozen.most and len(rows) > room:
         raise UnavailableError(
-            "too many frozen lists live at once for another walk to begin",
-            "Try again when some are over, or raise FrozenIds(most_in_all=…)",
+            "too many frozen lists are in use for another walk to begin",
+            "Try again when some have expired, or raise FrozenIds(most_in_all=…)",
             "frozen-full",
         )
     if len(rows) > frozen.most:

@@ -53,7 +53,7 @@ def lengthen(runner: Runner, variant: Variant, key: Sequence[Any]) -> tuple[Any,
         if all(_fits(one, other) for one, other in zip(key, found, strict=True)):
             return found
     raise CursorError(
-        "the row where the cursor stood is gone or changed, and its text was too long to keep",
+        "the row that the cursor points to is gone or changed, and its text was too long to keep",
         "Start at the first page, or order by shorter values",
         "cursor-lost",
     )

@@ -104,7 +104,7 @@ class Page(Sequence[Any]):
 
     def __reduce__(self) -> Any:
         raise PageError(
-            "a page does not travel between processes",
+            "a page cannot be pickled",
             "Send page.as_dict(), its rows or its cursors",
             "page-pickled",
         )

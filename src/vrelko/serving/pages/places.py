@@ -55,7 +55,7 @@ def count_ahead(
     """Return how many rows stand ahead of a page; see `Listing.count_ahead`."""
     if type(most) is not int or not 1 <= most <= MOST_OFFSET:
         raise PageError(
-            "rows are counted up to a whole number above 0", "Give most=99", "count-most"
+            f"most must be a whole number above 0, got {most!r}", "Give most=99", "count-most"
         )
     opened = open_variant(settings, lender, params, order, scope)
     spot = opened.spot_of(cursor)

@@ -68,7 +68,9 @@ def walk(
 ) -> Iterator[Page]:
     """Yield page after page; see `Listing.walk`."""
     if type(size) is not int or size < 1:
-        raise PageError(f"batches of {size!r} rows cannot be", "Give at least 1", "walk-size")
+        raise PageError(
+            f"a batch must have at least 1 row, got {size!r}", "Give at least 1", "walk-size"
+        )
     with lend(source, settings) as lender:
         opened = open_variant(settings, lender, params, order, scope)
         spot = opened.spot_of(start)
@@ -142,7 +144,9 @@ def _last_key(opened: BoundRequest, until: Spot | str) -> tuple[Any, ...]:
     spot = opened.spot_of(until)
     if spot.key is None or spot.kind != "after":
         raise PageError(
-            "a walk cannot end there", "Give until= a cursor or spot after a row", "walk-until"
+            "a walk cannot end at this spot",
+            "Give until= a cursor or spot after a row",
+            "walk-until",
         )
     return spot.key
 
@@ -166,7 +170,9 @@ def ranges(
     """Return cursors that split a walk; see `Listing.ranges`."""
     if type(parts) is not int or not 1 <= parts <= _MOST_PARTS:
         raise PageError(
-            "a walk cannot be split into so many parts", f"Give 1 to {_MOST_PARTS:,}", "walk-parts"
+            f"parts must be a whole number from 1 to {_MOST_PARTS:,}, got {parts!r}",
+            "Give as many parts as you have workers",
+            "walk-parts",
         )
     opened = open_variant(settings, lender, params, order, scope)
     total = int(opened.runner.value(opened.variant.count(None)))

@@ -83,7 +83,9 @@ class FrozenIds:
         in_all = max(most, _IN_ALL) if most_in_all is None else most_in_all
         if expires_s <= 0 or most < 1 or in_all < most or reuse_s < 0 or lists_per_reader < 1:
             raise ListingError(
-                "a frozen list lives longer than 0 s, holds at least one id, and not more than all",
+                "frozen lists need expires_s above 0, most of at least 1, most_in_all of at least "
+                f"most, reuse_s of at least 0 and lists_per_reader of at least 1, got {expires_s}, "
+                f"{most}, {in_all}, {reuse_s} and {lists_per_reader}",
                 "Give expires_s=3600, most=100_000 and most_in_all=5_000_000, or the like",
                 "frozen-value",
             )

@@ -42,7 +42,8 @@ class Settle:
     def __post_init__(self) -> None:
         if self.horizon == (self.seconds > 0):
             raise ListingError(
-                "a settle delay takes seconds above 0, or horizon=True",
+                f"a settle delay needs seconds above 0 or horizon=True, one of them; got seconds="
+                f"{self.seconds:g}, horizon={self.horizon}",
                 "Measure commit delays (vrelko.watch_commits) and take settle_for(…) of them",
                 "settle-value",
             )
@@ -53,7 +54,7 @@ class Settle:
             return select.where(column <= bindparam(SETTLED, type_=column.type))
         if dialect != "postgresql":
             raise ListingError(
-                f"{dialect} does not tell which transactions are under way",
+                f"{dialect} cannot say which transactions are under way",
                 "Use seconds= there",
                 "settle-horizon",
             )
@@ -134,7 +135,9 @@ class Steady:
         by_offset = strategy in ("offset", "two-ended", "deferred-join")
         if self.overlap is not None and self.overlap < 0:
             raise ListingError(
-                f"an overlap of {self.overlap} rows is negative", "Give 0 or more", "steady-overlap"
+                f"overlap must be at least 0 rows, got {self.overlap}",
+                "Give 0 or more",
+                "steady-overlap",
             )
         if self.overlap is not None and (strategy != "offset" or self.ceiling):
             raise ListingError(

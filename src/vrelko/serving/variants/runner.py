@@ -117,7 +117,7 @@ class Runner:
         """Return what to tell of a failed statement; values of rows and requests stay out."""
         if isinstance(error, DBAPIError) and self.limited and is_time_limit(error):
             return TimeLimitError(
-                "a statement ran longer than it may",
+                "a statement reached its time limit",
                 "Allow more time, add an index that fits, or ask for less",
                 "time-limit-reached",
             )

@@ -59,7 +59,7 @@ class Comparisons:
     def turn(self, name: str, way: str, size: int) -> dict[str, Any]:
         """Read a way's next page, and tell what it repeats, skips and costs. Raises PageError."""
         if name not in self._walks or way not in WAYS:
-            raise PageError("there is no such walk here", "Begin a new one", "demo-walk")
+            raise PageError("there is no walk of this number", "Begin a new one", "demo-walk")
         both = self._walks[name]
         side, listing = both.sides[way], WAYS[way]
         if side.ended:

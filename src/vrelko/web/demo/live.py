@@ -55,7 +55,9 @@ class Live:
         """Let so many captures arrive a minute. Raises PageError."""
         if not 0 <= rate <= MOST_RATE:
             raise PageError(
-                f"{rate:g} captures a minute cannot be", f"Give 0 to {MOST_RATE:,.0f}", "demo-rate"
+                f"{rate:g} captures per minute is out of range",
+                f"Give 0 to {MOST_RATE:,.0f}",
+                "demo-rate",
             )
         self.rate = float(rate)
         if self._thread is None and rate > 0:

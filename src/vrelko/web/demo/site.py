@@ -102,7 +102,9 @@ class _Answers:
         pairs = [pair for pair in request.query_params.multi_items() if pair[0] != "before"]
         params, before = request_from(pairs, FEED)["params"], request.query_params.get("before", "")
         if not before:
-            raise PageError("there is no place to count from", "Give before=", "demo-place")
+            raise PageError(
+                "before= is missing: the row to count from", "Give before=", "demo-place"
+            )
         found = await run_in_threadpool(
             lambda: FEED.count_ahead(self._live.engine, before, most=_MOST_NEW, params=params)
         )
@@ -134,9 +136,9 @@ async def _body(request: Request) -> dict[str, Any]:
     try:
         found = await request.json()
     except (ValueError, RecursionError) as error:
-        raise PageError("the body is no JSON", "Send an object", "demo-body") from error
+        raise PageError("the body is not JSON", "Send an object", "demo-body") from error
     if not isinstance(found, dict):
-        raise PageError("the body is no object", "Send an object", "demo-body")
+        raise PageError("the body is not a JSON object", "Send an object", "demo-body")
     return found
 
 
@@ -147,7 +149,7 @@ def _number(body: dict[str, Any], name: str) -> float:
         with suppress(OverflowError):  # of a whole number that is larger than any float
             number = float(value)
     if not math.isfinite(number):
-        raise PageError(f"{name} is no number", "Give a number", "demo-body")
+        raise PageError(f"{name} is not a number", "Give a number", "demo-body")
     return number
 
 
@@ -155,7 +157,7 @@ def _whole(body: dict[str, Any], name: str) -> int:
     try:
         value = int(body[name])
     except (KeyError, TypeError, ValueError, OverflowError) as error:
-        raise PageError(f"{name} is no whole number", "Give digits", "demo-body") from error
+        raise PageError(f"{name} is not a whole number", "Give digits", "demo-body") from error
     if not -_MOST_NUMBER <= value < _MOST_NUMBER:
         raise PageError(f"{name} is too large", "Give a number that is there", "demo-body")
     return value
