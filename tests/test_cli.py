@@ -45,25 +45,21 @@ def test_the_demo_does_the_whole_job(demo):
     for words in (
         "1 · survey",
         "30,000 rows",
-        "capture_by_station",
         "2 · plan",
         "serve it by keyset",
         "order-ties",
         "size-unbounded",
         "CREATE INDEX",
         "3 · measure",
-        "Work is counted in steps",
-        "readers at once",
+        "times are within their 90 % interval",
         "4 · drift",
-        "as simulated",
+        "with the same counts",
         "5 · report",
     ):
         assert words in printed, words
     assert "total is counted once per walk and at each jump" in " ".join(printed.split())
-    keyset = [line.split() for line in printed.splitlines() if line.startswith("keyset")]
-    drifted = [line[1:6] for line in keyset if len(line) == 9 and line[5] == "100%"]
-    assert drifted == [["0", "0", "0", "0", "100%"]] * 2
-    assert sum(line == ["keyset", "3", "0", "0", "every", "count"] for line in keyset) == 2
+    assert printed.count("By keyset a reader sees none twice and misses none.") == 2
+    assert len(printed.splitlines()) <= 3 * 36  # three screens
     assert sorted(path.name for path in folder.iterdir()) == [
         "larkmere.db",
         "pages.toml",
@@ -331,7 +327,7 @@ BAD = [
     (["drift", "PAGES", "--access-log", "text.db"], 2, "1 malformed"),
     (["drift", "PAGES", "--access-log", "text.db", "--log-means", "x"], 2, "'x' is none of page"),
     (["drift", "PAGES", "--concurrent", "0"], 2, "not in the range"),
-    (["drift", "PAGES", "--replay", "--facts", "FACTS"], 2, "cannot be walked"),
+    (["drift", "PAGES", "--replay", "--facts", "FACTS"], 2, "cannot be replayed"),
     (["survey", "none.db"], 3, "no database file 'none.db'.*vrelko demo"),
     (["survey", "text.db"], 3, "no SQLite database.*sqlite:///"),
     (["survey", "broken.db"], 3, "file is not a database"),

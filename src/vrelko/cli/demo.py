@@ -32,10 +32,10 @@ def run_demo(folder: Path, rows: int, walks: int, quiet: bool) -> dict[str, Any]
     pages = load(pages_path)
     listings = list(pages.values())
 
-    _step(out, "1", "survey", "what the database knows of its captures, without scanning them")
+    _step(out, "1", "survey", "what the database knows about its tables, without scanning them")
     facts = survey(pages.engine, listings)
     if not quiet:
-        show_facts(facts)
+        show_facts(facts, brief=True)
     plans = list(plan(listings, facts, engine=pages.engine))
     studies = []
     for one in plans:
@@ -43,20 +43,21 @@ def run_demo(folder: Path, rows: int, walks: int, quiet: bool) -> dict[str, Any]
             studies.append(study(pages.engine, one, walks, 1, advance))
 
     if not quiet:
-        _step(out, "2", "plan", "what each way of paging costs, and which to take")
+        _step(out, "2", "plan", "what each strategy costs, and which to use")
         for one in plans:
             show_summary(one, str(pages_path))
-        _step(out, "3", "measure", "the same pages run on the database: work counted, times taken")
+        _step(out, "3", "measure", "the planned pages, run on the database")
         for found in studies:
-            show_measurement(found.measurement)
-        _step(out, "4", "drift", "readers walk while rows arrive late and duplicates are deleted")
+            show_measurement(found.measurement, brief=True)
+        _step(out, "4", "drift", "readers page on while rows are inserted and deleted")
         for found in studies:
-            show_drift(found.drift)
-    _step(out, "5", "report", "all of it in one file")
+            show_drift(found.drift, brief=found is not studies[0])
+    _step(out, "5", "report", "every figure and plot in one file")
     report = write_report(studies, folder / "report.html")
     out.print(f"report    {report}\ndatabase  {database}\npages     {pages_path}", soft_wrap=True)
-    out.print(f"\nTry: vrelko plan {pages_path} station_grid", soft_wrap=True)
-    out.print(f"     vrelko serve --demo {folder}   (the demo page)", soft_wrap=True)
+    out.print(f"\nSee the pages:      vrelko serve --demo {folder}", soft_wrap=True)
+    out.print("Your own database:  vrelko draft DATABASE -o pages.toml")
+    out.print("                    vrelko plan DATABASE TABLE --order=-created_at")
     pages.engine.dispose()
     return {
         "database": str(database),
@@ -75,7 +76,7 @@ def _prepare(folder: Path, rows: int, out: Console) -> tuple[Path, Path]:
         unfinished = folder / "larkmere.db.unfinished"
         unfinished.unlink(missing_ok=True)
         engine = create_engine(f"sqlite:///{unfinished}")
-        out.print(f"building the Larkmere database of {rows:,} captures")
+        out.print(f"Building the Larkmere database of {rows:,} captures")
         with progress_bar("captures", rows) as advance:
             build(engine, rows, progress=advance)
         engine.dispose()

@@ -77,6 +77,7 @@ if TYPE_CHECKING:
     metavar="WHAT",
     help="What that parameter carries: page, offset or cursor.",
 )
+@click.option("--details", is_flag=True, help="Print every figure and table too.")
 @listing_options
 @json_option
 def drift(
@@ -94,6 +95,7 @@ def drift(
     log_path: str,
     log_parameter: str,
     log_means: str,
+    details: bool,
     as_json: bool,
     **described: Any,
 ) -> None:
@@ -120,8 +122,8 @@ def drift(
         can = facts is None and _can_walk(loaded, copy_url)
         if not can and (replay or seconds):
             raise click.UsageError(
-                f"{one.listing} cannot be walked: its rows are copied from a database, not from "
-                "facts, and those of a server to one that --copy names"
+                f"walks over {one.listing} cannot be replayed: that needs an SQLite file, or "
+                "a server with --copy URL for a copy of the rows; facts hold no rows"
             )
         recording = None if events is None else _recorded(events, one)
         engine = loaded.engine if can and not (expect_only and not seconds) else None
@@ -134,7 +136,7 @@ def drift(
     def show() -> None:
         for log in logs[:1]:
             show_log(log)
-        each(show_drift, results)
+        each(partial(show_drift, details=details), results)
 
     print_result([one.as_dict() for one in results], as_json, show)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
 from rich.table import Table
@@ -20,84 +20,120 @@ if TYPE_CHECKING:
 _PAGE_ROWS = 8
 
 
-def show_drift(drift: Drift) -> None:
-    """Print what walks suffer by each way, expected, simulated and replayed, and what it costs."""
+def show_drift(drift: Drift, details: bool = False, brief: bool = False) -> None:
+    """Print what readers see twice or never by each strategy.
+
+    `details` prints every figure; `brief` no table at all.
+    """
     out = console()
-    walks = drift.replayed[0].walks if drift.replayed else 0
-    drawn = "through the recorded changes" if drift.recorded else "of them simulated"
-    out.print(
-        f"\n[bold]{drift.listing}[/] while rows change: walks of {drift.pages} pages, "
-        f"{drift.dwell_s:.3g} s a page, {drift.simulated[0].walks:,} {drawn}"
-        + (f", {walks} replayed on a copy" if walks else "")
-    )
-    for sentence in drift.sentences:
+    first, *more = drift.sentences
+    out.print(f"\n[bold]{first}[/]")
+    for sentence in (*more, _how(drift)):
         out.print(sentence)
-    out.print("", _suffered(drift))
-    out.print(
-        "[dim]Per walk: repeats are rows seen twice, misses rows never seen though they were there "
-        "all along, unseen new rows, dodges rows that moved behind the reader, outdated rows shown "
-        "as they were.[/]\n"
-    )
+    if brief:
+        return
     if not all(one.holds for one in drift.expected):
         out.print(
-            "? more rows land ahead in a dwell than a page holds: readers see ever newer rows, "
-            "the forms do not cover it, the simulation does"
+            "?: more rows arrive ahead of the reader in one dwell than fit on a page, which the "
+            "estimate does not cover. The simulation does."
         )
-    out.print(_prices(drift), "")
-    pages = _where(drift)
-    if pages is not None:
-        out.print(pages, "")
-    _show_replayed(out, drift)
+    out.print("", _suffered(drift, details))
+    out.print(
+        "[dim]Per walk. Repeats: rows seen twice. Misses: rows never seen although they were there "
+        "all along. Clean: walks without either."
+        + (" " + _DETAILS if details else f" `vrelko about {_asked(drift)}` says more.")
+        + "[/]"
+    )
+    if details:
+        out.print("", _prices(drift), "")
+        pages = _where(drift)
+        if pages is not None:
+            out.print(pages, "")
+        _show_replayed(out, drift)
     _show_crowded(out, drift)
 
 
-def _suffered(drift: Drift) -> Table:
-    table = make_table(
-        "way",
-        ">repeats",
-        ">simulated",
-        ">misses",
-        ">simulated",
-        ">clean walks",
-        ">unseen",
-        ">dodges",
-        ">outdated",
-    )
+_DETAILS = (
+    "Unseen: rows that came after their page was read. Dodges: rows that moved behind the reader. "
+    "Outdated: rows shown as they were."
+)
+
+
+def _asked(drift: Drift) -> str:
+    """Return a term of the table that a reader may not know."""
+    ways = [str(one.way) for one in drift.shown]
+    return next((way for way in ("ceiling", "frozen", "anchored") if way in ways), "drift")
+
+
+def _how(drift: Drift) -> str:
+    """Return what the figures rest on."""
+    drawn = "walks through the recorded changes" if drift.recorded else "simulated walks"
+    said = f"Figures come from {drift.simulated[0].walks:,} {drawn}"
+    if not drift.replayed:
+        return f"{said}; none was replayed."
+    walks = drift.replayed[0].walks
+    odd = [one.strategy for one in drift.replayed if not one.alike]
+    agreed = "with the same counts" if not odd else f"[red]with other counts by {', '.join(odd)}[/]"
+    return f"{said}. {walks:,} of them were replayed on a copy of the table, {agreed}."
+
+
+def _suffered(drift: Drift, details: bool) -> Table:
+    titles = ["strategy", ">repeats", ">misses", ">clean", ">ms per page", "stores"]
+    if details:
+        titles = [
+            *("strategy", ">repeats", ">simulated", ">misses", ">simulated", ">clean"),
+            *(">unseen", ">dodges", ">outdated"),
+        ]
+    table = make_table(*titles)
     expected = {one.strategy: one for one in drift.expected}
+    costs = {one.way: one for one in drift.costs}
     for one in drift.shown:
         form = expected.get(str(one.way))
         mark = "" if form is None or form.holds else " ?"
         means, errors = one.means, one.errors
-        table.add_row(
-            _title(drift, one.way),
-            "" if form is None else _mean(form.repeats) + mark,
-            _with_error(means["repeats"], errors["repeats"]),
-            "" if form is None else _mean(form.misses) + mark,
-            _with_error(means["misses"], errors["misses"]),
-            f"{one.clean:.0%}",
-            _mean(means["unseen"]),
-            _mean(means["dodges"]),
-            _mean(means["gone"] + means["stale"]),
-        )
+        cells = [_title(drift, one.way)]
+        for what in ("repeats", "misses"):
+            estimate = None if form is None else getattr(form, what)
+            if details:
+                cells.append("" if estimate is None else _mean(estimate) + mark)
+                cells.append(_with_error(means[what], errors[what]))
+            else:
+                cells.append(_mean(means[what] if estimate is None else estimate) + mark)
+        cells.append(f"{one.clean:.0%}")
+        if details:
+            cells += [_mean(means["unseen"]), _mean(means["dodges"])]
+            cells.append(_mean(means["gone"] + means["stale"]))
+        else:
+            cost = costs[one.way]
+            cells += [render_ms(cost.page_ms), _stored(cost)]
+        table.add_row(*cells)
     return table
+
+
+def _stored(cost: Any) -> str:
+    """Return how much a strategy stores, and what: its short name."""
+    what = cost.keeps.partition(":")[0].partition(",")[0]
+    if not cost.stored_bytes:
+        return str(what)
+    return f"{render_bytes(cost.stored_bytes)}{'' if cost.shared else ' per walk'}: {what}"
 
 
 def _prices(drift: Drift) -> Table:
     """What a thousand walks and a day suffer, and what each way costs the database."""
     table = make_table(
-        "way",
+        "strategy",
         ">repeats in\n1,000 walks",
         ">misses in\n1,000 walks",
-        ">repeats\na day",
-        ">misses\na day",
-        ">ms\na page",
-        ">ms\na walk",
-        "keeps",
+        ">repeats\nper day",
+        ">misses\nper day",
+        ">ms\nper page",
+        ">ms to\nbegin",
+        "stores",
     )
     costs = {one.way: one for one in drift.costs}
     for one in drift.shown:
         repeats, misses, cost = one.means["repeats"], one.means["misses"], costs[one.way]
-        stored = f"{render_bytes(cost.stored_bytes)}{'' if cost.shared else ' a walk'}: "
+        stored = f"{render_bytes(cost.stored_bytes)}{'' if cost.shared else ' per walk'}: "
         table.add_row(
             _title(drift, one.way),
             _about(repeats * 1_000),
@@ -141,7 +177,7 @@ def _show_replayed(out: Console, drift: Drift) -> None:
     if not drift.replayed:
         return
     counted = make_table(
-        "replayed on a copy", ">walks", ">repeats a walk", ">misses a walk", "as simulated"
+        "replayed on a copy", ">walks", ">repeats per walk", ">misses per walk", "as simulated"
     )
     for seen in drift.replayed:
         counted.add_row(
@@ -183,12 +219,12 @@ def show_log(log: LogReaders) -> None:
     """Print what readers an access log tells of."""
     readers = log.readers
     console().print(
-        f"\nreaders from the log: {log.visits:,} visits, {log.requests:,} requests; "
-        f"{readers.depth.mean:.3g} pages a visit, {readers.dwell_s:.3g} s a page, "
-        f"{readers.depth.jumps:.0%} jumps, {readers.pages_per_minute:.3g} pages a minute, "
+        f"\nReaders from the log: {log.visits:,} visits, {log.requests:,} requests; "
+        f"{readers.depth.mean:.3g} pages per visit, {readers.dwell_s:.3g} s per page, "
+        f"{readers.depth.jumps:.0%} jumps, {readers.pages_per_minute:.3g} pages per minute, "
         f"{readers.users:,} at once\n"
-        f"left out: {log.malformed:,} malformed lines, {log.other:,} of other addresses or failed, "
-        f"{log.odd:,} that ask for no page"
+        f"Left out: {log.malformed:,} malformed lines, {log.other:,} of other addresses or failed, "
+        f"{log.odd:,} that ask for no page of this listing"
     )
 
 
@@ -198,11 +234,11 @@ def show_writes(writes: Writes) -> None:
     mean, median, late = writes.lateness_s
     out.print(
         f"[bold]{writes.table}[/] by {writes.column}: the newest {writes.sample:,} rows, over "
-        f"{_span(writes.span_s)}: {writes.inserts_per_minute:.3g} inserts a minute"
+        f"{_span(writes.span_s)}: {writes.inserts_per_minute:.3g} inserts per minute"
     )
     out.print(
-        f"late: {writes.late_share:.0%} of rows; {_span(mean)} on the mean, {_span(median)} in the "
-        f"middle, {_span(late)} at p95"
+        f"late: {writes.late_share:.0%} of rows; mean {_span(mean)}, median {_span(median)}, "
+        f"p95 {_span(late)}"
     )
     for name, rate in (
         ("deletes", writes.deletes_per_minute),
@@ -211,7 +247,7 @@ def show_writes(writes: Writes) -> None:
         if rate is not None:
             out.print(f"{name}: {rate:.3g} per minute, as the server counted")
     top = max(writes.by_hour) or 1.0
-    table = make_table("hour", ">inserts a minute", "")
+    table = make_table("hour", ">inserts per minute", "")
     for hour, rate in enumerate(writes.by_hour):
         table.add_row(f"{hour:02d}:00", f"{rate:.3g}", "▇" * round(rate / top * 40))
     out.print(table)
@@ -220,7 +256,7 @@ def show_writes(writes: Writes) -> None:
     lands = writes.lands
     late_text = f", mean_s = {lands.mean_s:.0f}" if lands.kind == "late" else ""
     out.print(
-        "\nfor the pages file, of the whole table (a filtered listing has its share):\n"
+        "\nFor the pages file (rates of the whole table; a filtered listing has its share):\n"
         "[listing.NAME.writers]\n".replace("[", "\\[")
         + f"inserts_per_minute = {writes.inserts_per_minute:.3g}\n"
         + f"deletes_per_minute = {writes.deletes_per_minute or 0.0:.3g}\n"
@@ -233,27 +269,28 @@ def show_settling(found: Settling, table: str, column: str, engine: str) -> None
     out = console()
     out.print(
         f"[bold]{table}[/] by {column}: {found.rows:,} rows came in {found.seconds:g} s; visible "
-        f"after (up to {_span(found.resolution_s)} less, the pause between looks)"
+        f"after (at most {_span(found.resolution_s)} less: the pause between two looks)"
     )
     delays = make_table(*(f">{_share(share)}" for share in found.quantiles))
     delays.add_row(*(_span(value) for value in found.quantiles.values()))
     out.print(delays, "")
     every = f"every {_span(found.every_s)}" if found.every_s else "without a pause"
-    out.print(f"a reader who asks {every} and does not wait loses {found.lost:.2%} of the rows")
-    waits = make_table(">wait", ">later than that", ">lost then")
+    out.print(f"A reader who asks {every} and does not wait loses {found.lost:.2%} of the rows.")
+    waits = make_table(">wait", ">rows later than that", ">rows lost")
     for one in found.waits:
         waits.add_row(_span(one.wait_s), f"1 row in {1 / one.chance:,.0f}", f"{one.lost:.2%}")
     out.print("", waits, "")
     wait = found.waits[-1]
     out.print(
-        f"for a chance of {wait.chance / 10:.3g} watch until {10 / wait.chance:,.0f} rows "
-        "have come\n\nfor the pages file:"
+        f"For a chance of {wait.chance / 10:.3g}, watch until {10 / wait.chance:,.0f} rows "
+        "have come.\n\nFor the pages file:"
     )
     seconds = math.ceil(wait.wait_s * 1_000) / 1_000
     out.print(f'settle = {{ column = "{column}", seconds = {seconds:g} }}', markup=False)
     if engine == "postgresql":
         out.print(
-            "exact on PostgreSQL: keep pg_current_xact_id() in a column, and settle by its horizon"
+            "On PostgreSQL this can be exact: store pg_current_xact_id() in a column and settle by "
+            "horizon=True."
         )
 
 
@@ -280,7 +317,7 @@ def _about(value: float) -> str:
 
 
 def _mean(value: float) -> str:
-    return "0" if value == 0 else f"{value:.3g}" if value >= 0.001 else "<0.001"
+    return "0" if value == 0 else f"{value:.3g}" if value >= 0.01 else "<0.01"
 
 
 def _with_error(mean: float, error: float) -> str:

@@ -2,24 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from rich.text import Text
 
 from vrelko.cli.tables import console, make_table
-from vrelko.core.number_format import render_count, render_mean, render_ms
+from vrelko.core.number_format import render_count, render_ms, render_rare
+from vrelko.planning.conclusion import conclude, has_changes, reasons_of
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from vrelko.core.verdict import Candidate
     from vrelko.planning.plan import Plan
 
 _MOST_REASONS = 3
 _MOST_FINDINGS = 5
-_SELDOM = 0.01  # per walk
-_APART = 3.0  # times as long: variants that differ by more are named
 _KINDS = {"unsound": "red", "slow": "yellow", "fragile": "cyan"}
 _RANKS = ("unsound", "slow", "fragile")
 
@@ -32,8 +29,9 @@ def show_summary(plan: Plan, source: str = "PAGES", again: str = "") -> None:
     """
     out = console()
     out.print()
-    out.print(_verdict(plan))
-    for line in list(_reasons(plan))[:_MOST_REASONS]:
+    head, saved = conclude(plan)
+    out.print(Text.assemble((head, "bold"), f": {saved}"))
+    for line in list(reasons_of(plan))[:_MOST_REASONS]:
         out.print(Text("  • " + line))
     out.print()
     _show_strategies(out, plan)
@@ -42,45 +40,6 @@ def show_summary(plan: Plan, source: str = "PAGES", again: str = "") -> None:
     out.print()
     names = f"{source} {again or plan.listing}"
     out.print(f"[dim]Next: vrelko measure {names} · vrelko plan {names} --details[/]")
-
-
-def _verdict(plan: Plan) -> Text:
-    """Return the one line that says what to do, and what it saves."""
-    judged, strategy = plan.judgement, plan.verdict.strategy
-    best = _best(plan)
-    todo = [f"serve it by {strategy}"]
-    count = len(plan.indexes)
-    outlook = judged.outlook
-    if count:
-        todo.append(f"create {count} index{'es' if count > 1 else ''}")
-    if outlook is not None and "total counted once per walk" in outlook.done:
-        todo.append("count its total once per walk")
-    head = f"{plan.listing}: {', '.join(todo)}"
-    now = f"{render_ms(best.mean_ms)} ms per page"
-    if outlook is not None:
-        saved = f"{render_ms(best.mean_ms)} → {render_ms(outlook.mean_ms)} ms per page"
-        then = f" (then by {outlook.strategy})" if outlook.strategy != strategy else ""
-        return Text.assemble((head, "bold"), f": {saved}{then}.")
-    return Text.assemble((head, "bold"), f": {now}, {render_ms(best.burden.p95_ms)} at p95.")
-
-
-def _reasons(plan: Plan) -> Iterator[str]:
-    """Yield why, the most important first."""
-    judged = plan.judgement
-    costs = {one.order: one.mean_ms[plan.verdict.strategy] for one in judged.variants}
-    if len(costs) > 1 and max(costs.values()) > _APART * max(min(costs.values()), 1e-3):
-        slow, fast = max(costs, key=lambda one: costs[one]), min(costs, key=lambda one: costs[one])
-        yield (
-            f"Order {slow} takes {render_ms(costs[slow])} ms per page, "
-            f"{fast} {render_ms(costs[fast])}."
-        )
-    steady = not _changes(plan)
-    if steady:
-        yield "No changes are described, so the table is taken as static."
-    for reason in sorted(plan.verdict.reasons, key=lambda one: "repeats" not in one):
-        if steady and "repeats" in reason:
-            continue
-        yield reason[:1].upper() + reason[1:] + "."
 
 
 def _total(plan: Plan) -> str:
@@ -95,17 +54,8 @@ def _total(plan: Plan) -> str:
     )
 
 
-def _changes(plan: Plan) -> bool:
-    stream = plan.stream
-    return bool(stream.inserts or stream.deletes or stream.moves)
-
-
-def _best(plan: Plan) -> Candidate:
-    return next(one for one in plan.candidates if one.strategy == plan.verdict.strategy)
-
-
 def _show_strategies(out: Console, plan: Plan) -> None:
-    judged, changes = plan.judgement, _changes(plan)
+    judged, changes = plan.judgement, has_changes(plan)
     suffered = (">repeats", ">misses") if changes else ()
     table = make_table("strategy", ">page 1", ">usual", ">last page", *suffered, "meets the needs")
     best, fitting = plan.verdict.strategy, plan.verdict.fitting
@@ -114,7 +64,7 @@ def _show_strategies(out: Console, plan: Plan) -> None:
         key=lambda one: (one.strategy != best, one.strategy not in fitting, one.mean_ms),
     )
     for one in ranked:
-        repeats, misses = _rare(one.drift.repeats), _rare(one.drift.misses)
+        repeats, misses = render_rare(one.drift.repeats), render_rare(one.drift.misses)
         table.add_row(
             one.strategy,
             render_ms(one.ladder[0].time.ms),
@@ -139,11 +89,6 @@ def _show_strategies(out: Console, plan: Plan) -> None:
     if plan.left_out:
         said += f" {len(plan.left_out)} pages were too slow to run within the budget."
     out.print(Text(said, style="dim"))
-
-
-def _rare(mean: float) -> str:
-    """Return a mean per walk, no more exactly than anyone wants to know it."""
-    return f"<{_SELDOM:g}" if 0 < mean < _SELDOM else render_mean(mean)
 
 
 def _show_indexes(out: Console, plan: Plan) -> None:

@@ -25,8 +25,8 @@ def console() -> Console:
     return Console(width=None if sys.stdout.isatty() else 110, highlight=False)
 
 
-def show_facts(facts: Facts) -> None:
-    """Print what a survey found."""
+def show_facts(facts: Facts, brief: bool = False) -> None:
+    """Print what a survey found; `brief`: of one table neither columns nor indexes."""
     out = console()
     server = facts.server
     out.print(
@@ -34,17 +34,17 @@ def show_facts(facts: Facts) -> None:
         f" · cache {render_bytes(server.cache_bytes or 0)}"
     )
     if not facts.tables:
-        out.print("it holds no table")
+        out.print("The database has no tables.")
     elif len(facts.tables) != 1:
         out.print(_overview(facts))
     else:
-        _show_table(out, facts.tables[0])
+        _show_table(out, facts.tables[0], brief)
     for note in facts.notes:
         out.print(f"note: {note}")
 
 
 def _overview(facts: Facts) -> Table:
-    table = make_table("table", ">rows", ">bytes a row", ">size", ">indexes", "needs paging")
+    table = make_table("table", ">rows", ">bytes per row", ">size", ">indexes", "needs paging")
     for one in facts.tables:
         paged = "yes" if one.rows > PAGED_ROWS else "no"
         table.add_row(
@@ -58,11 +58,13 @@ def _overview(facts: Facts) -> Table:
     return table
 
 
-def _show_table(out: Console, facts: TableFacts) -> None:
+def _show_table(out: Console, facts: TableFacts, brief: bool) -> None:
     out.print(
         f"[bold]{facts.name}[/]: {render_count(facts.rows)} rows ({facts.rows_from}), "
-        f"{facts.row_bytes:.0f} bytes a row, {render_count(facts.blocks)} blocks"
+        f"{facts.row_bytes:.0f} bytes per row, {render_count(facts.blocks)} blocks"
     )
+    if brief:
+        return
     columns = make_table("column", "type", ">bytes", ">NULLs", ">distinct", "most common")
     for column in facts.columns:
         common = ", ".join(
@@ -109,11 +111,15 @@ _CLIENTS = {
 """What stands around a procedure, so that a client does not end it at its first semicolon."""
 
 
-def show_measurement(measurement: Measurement) -> None:
-    """Print a measurement: estimate, count and ratio for each page."""
+def show_measurement(measurement: Measurement, brief: bool = False) -> None:
+    """Print whether a plan held, then estimate, count and ratio of each page unless `brief`."""
     out = console()
     unit = measurement.unit
-    out.print(f"\n{_held(measurement)} Work is counted in {unit}.")
+    head, told = measurement.outcome
+    if brief:
+        out.print(f"[bold]{head}[/] {told}")
+        return
+    out.print(f"\n[bold]{head}[/] {told} Work is counted in {unit}.")
     table = make_table(
         "strategy",
         ">page",
@@ -144,7 +150,7 @@ def show_measurement(measurement: Measurement) -> None:
         )
         last = page.strategy
     out.print(table)
-    memory = make_table("memory", ">readers at once", ">rows each", ">peak", ">rows there after ms")
+    memory = make_table("memory", ">readers at once", ">rows each", ">peak", ">ms to first row")
     for one in measurement.memory:
         name = {"keyset": "a page"}.get(one.strategy, one.strategy)
         memory.add_row(
@@ -157,29 +163,6 @@ def show_measurement(measurement: Measurement) -> None:
     out.print(memory)
     for note in measurement.notes:
         out.print(f"note: {note}")
-
-
-_SLOWER = 0.2  # of the pages may take longer than their interval says; one in twenty is meant to
-
-
-def _held(measurement: Measurement) -> str:
-    """Return whether the plan held, and where it was furthest off."""
-    pages = measurement.pages
-    inside = sum(page.inside for page in pages)
-    slower = sum(page.ms > page.time.high for page in pages)
-    held = "the plan held" if slower <= _SLOWER * len(pages) else "the plan did not hold"
-    said = (
-        f"[bold]{measurement.listing}: {held}[/]. {inside} of {len(pages)} pages took a time "
-        f"within their 90 % interval, {len(pages) - inside - slower} less and {slower} more."
-    )
-    if pages:
-        worst = max(pages, key=lambda one: max(one.ms_ratio, 1 / max(one.ms_ratio, 1e-9)))
-        place = "all rows" if worst.strategy == "whole" else f"page {worst.page:,}"
-        said += (
-            f" Furthest off: {worst.strategy}, {place}, estimated {render_ms(worst.time.ms)} ms, "
-            f"measured {render_ms(worst.ms)}."
-        )
-    return said
 
 
 def make_table(*titles: str) -> Table:

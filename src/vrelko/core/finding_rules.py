@@ -52,8 +52,8 @@ def find_faults(
         yield make_finding(
             "no-fitting-index",
             f"order {item.order}",
-            f"a page reads {item.before.read:,.0f} rows and sorts "
-            f"{item.before.sorted_rows:,.0f}; with the index it walks {item.after.entries:,.0f} "
+            f"each page reads {item.before.read:,.0f} rows and sorts "
+            f"{item.before.sorted_rows:,.0f}; with the index it reads {item.after.entries:,.0f} "
             "entries",
             item.sql,
         )
@@ -94,8 +94,8 @@ def _find_false_key(outline: Outline, table: TableFacts) -> Iterator[Finding]:
         yield make_finding(
             "unique-false",
             f"unique = {', '.join(names)}",
-            f"{table.rows:,.0f} rows have about {values:,.0f} different values: pages would lose "
-            "rows that share one",
+            f"{table.rows:,.0f} rows share about {values:,.0f} different values, so pages would "
+            "lose rows",
             "Name columns that tell all rows apart, or give the table a primary key",
         )
 
@@ -109,10 +109,10 @@ def _find_drains(outline: Outline, variant: VariantModel, writers: Writers) -> I
         yield make_finding(
             "draining-filter",
             f"condition on {condition.column}",
-            f"{condition.column} changes in rows that stay: a worker who handles page after page, "
-            f"so that its rows leave the listing, never sees {left_by_draining(rows, size):,} of "
-            f"{rows:,} by offset; by key it sees all",
-            "Serve it by keyset; or read the first page again until it is empty",
+            f"{condition.column} changes while rows stay in the table. A worker that handles page "
+            "after page, so that handled rows leave the listing, never sees "
+            f"{left_by_draining(rows, size):,} of {rows:,} rows by offset. By key it sees all",
+            "Serve it by keyset, or read the first page again until it is empty",
         )
 
 
@@ -122,18 +122,18 @@ def _find_lag(server: ServerFacts, walk: _Walk) -> Iterator[Finding]:
     lag = float(told) if told.replace(".", "", 1).isdigit() else None
     if server.settings.get("replica") != "yes" or (lag is not None and lag < _SHORT_LAG_S):
         return
-    evidence = "this server is a replica; how far it lags is not known"
+    evidence = "this server is a replica, and how far it lags is unknown"
     if lag is not None:
         missed, twice = torn_by_lag(walk.stream, lag, walk.size * walk.pages / 2)
         evidence = (
-            f"this replica lags {lag:g} s: where the next page comes from it, by offset "
-            f"{render_mean(missed)} rows are missed and {render_mean(twice)} come twice"
+            f"this replica lags {lag:g} s. If the next page comes from it, a reader by offset "
+            f"misses {render_mean(missed)} rows and sees {render_mean(twice)} twice"
         )
     yield make_finding(
         "lagging-replica",
         "server",
         evidence,
-        "Read a walk from one server, or by keyset: then nothing at its place is missed",
+        "Read each walk from one server, or by keyset, which misses no row that was there",
     )
 
 
@@ -142,9 +142,9 @@ def _find_unread(outline: Outline, rows: Sequence[float]) -> Iterator[Finding]:
         yield make_finding(
             "select-opaque",
             "select",
-            f"it holds {outline.opaque}: costs are those of computing it whole for each page, "
-            f"about {rows[0]:,.0f} rows, whatever its parts keep",
-            "Page a select of tables and conditions; or measure, which runs it as it is",
+            f"it contains {outline.opaque}, so costs assume that each page computes all of its "
+            f"about {rows[0]:,.0f} rows",
+            "Page a select of tables and conditions, or run `vrelko measure` to see its real cost",
         )
         return
     unread = [c.column or "a condition" for c in outline.conditions if c.kind == "other"]
@@ -152,9 +152,9 @@ def _find_unread(outline: Outline, rows: Sequence[float]) -> Iterator[Finding]:
         yield make_finding(
             "condition-unread",
             f"condition on {unread[0]}",
-            "it does not compare a column with a value; where the server does not estimate "
-            "it, a third of the rows is taken to pass",
-            "Measure; or compare a column with a value, or index the expression",
+            "it does not compare a column with a value. Unless the server estimates it, the plan "
+            "assumes that a third of the rows pass",
+            "Run `vrelko measure`, compare a column with a value, or index the expression",
         )
 
 
@@ -167,19 +167,19 @@ def _find_sizes(
             "size-unbounded",
             "page size",
             f"a reader may ask for all {model.matching:,.0f} rows at once",
-            "Set a most, such as Sizes(25, max=200)",
+            "Set a maximum, such as Sizes(25, max=200)",
         )
     if outline.total == "exact" and strategy != "whole" and not outline.counted_once:
         yield make_finding(
             "count-each-request",
             "total",
-            f"each page counts {model.matching:,.0f} rows to tell the total",
+            f"each request counts {model.matching:,.0f} rows for the total",
             (f"total='capped' stops at {outline.cap:,}; " if model.matching > outline.cap else "")
-            + "count='once' counts once a walk; total=False where no total is shown",
+            + "count='once' counts once per walk; total='none' if no total is shown",
         )
     if strategy in ("offset", "deferred-join") and model.matching > 100 * outline.sizes.default:
         deep = model.offset(model.matching, outline.sizes.default)
-        index = "Make the index advised; then serve it by keyset" if advised else ""
+        index = "Create the index, then serve the listing by keyset" if advised else ""
         yield make_finding(
             "deep-offset",
             "last page",
@@ -195,7 +195,7 @@ def _find_sizes(
         yield make_finding(
             "whole-table",
             "strategy",
-            f"{model.matching:,.0f} rows go to every reader",
+            f"{model.matching:,.0f} rows are sent to every reader",
             "Serve pages",
         )
 
@@ -206,13 +206,13 @@ def _find_order(order: Order, said: int, table: TableFacts, walk: _Walk) -> Iter
         yield make_finding(
             "no-order",
             "order",
-            "without an order an engine may give any rows on any page",
-            f"Vrelko orders by {order}; give the order your readers expect",
+            "without an order the database may return any rows on any page",
+            f"Vrelko orders by {order}. Name the order your readers expect",
         )
         return
     if said >= len(order):
         return
-    evidence = "nothing makes its rows unique"
+    evidence = "no column in it is unique, so rows can tie"
     known = [table.column(term.name).distinct for term in terms if table.has_column(term.name)]
     if len(known) == len(terms) and all(known):
         sharing = table.rows / math.prod(value or 1.0 for value in known)
@@ -220,15 +220,15 @@ def _find_order(order: Order, said: int, table: TableFacts, walk: _Walk) -> Iter
             shown = walk.stream.rows / max(table.rows, 1.0)  # of the table, in the listing
             lost = min(lost_by_ties(sharing * shown) * (walk.pages - 1), walk.stream.rows)
             evidence = (
-                f"about {sharing:,.0f} rows of the table share a value: a hand-written page that "
-                f"goes on behind the last value loses about {render_mean(lost)} rows in a walk of "
-                f"{walk.pages:,} pages, and an engine may order ties anew for each page"
+                f"about {sharing:,.0f} rows of the table share each value. A hand-written page "
+                f"that goes on behind the last value loses about {render_mean(lost)} rows per "
+                f"{walk.pages:,}-page walk, and the database may order ties anew for each page"
             )
     yield make_finding(
         "order-ties",
         f"order {Order(terms)}",
         evidence,
-        f"Vrelko orders by {order}; write it so in hand-written queries too",
+        f"Vrelko orders by {order}. Do the same in hand-written queries",
     )
 
 
@@ -239,8 +239,8 @@ def _find_shape(order: Order, advice: Sequence[Advice], server: ServerFacts) -> 
         yield make_finding(
             "mixed-directions",
             f"order {order}",
-            "no index runs in both of its directions",
-            "Make the index advised, or let all terms run one way",
+            "no index has both of its directions",
+            "Create the index, or sort all columns in one direction",
         )
     traits = TRAITS[server.engine]
     for term in order.terms:
@@ -250,8 +250,8 @@ def _find_shape(order: Order, advice: Sequence[Advice], server: ServerFacts) -> 
             yield make_finding(
                 "nulls-in-order",
                 f"order {order}",
-                f"{term.name} may be NULL, and no index has its NULLs {term.nulls}",
-                "Make the index advised, or place NULLs where the engine has them",
+                f"{term.name} may be NULL, and no index has NULLs {term.nulls}",
+                "Create the index, or place NULLs where the engine puts them by default",
             )
 
 
@@ -293,10 +293,9 @@ def _find_terms(
         yield make_finding(
             "moving-key",
             about,
-            f"{moving[0]} changes in rows that stay, "
-            f"{writers.moves_per_minute:g} times per minute: in a walk of {walk.pages:,} pages by "
-            f"key {render_mean(again)} rows are seen twice and "
-            f"{render_mean(dodges)} slip behind it",
+            f"{moving[0]} of existing rows changes {writers.moves_per_minute:g} times per minute. "
+            f"In a {walk.pages:,}-page walk by key {render_mean(again)} rows are seen twice and "
+            f"{render_mean(dodges)} are missed",
             "Order by a column that does not change, or read a frozen list",
         )
     for term in order.terms:
@@ -308,8 +307,8 @@ def _find_terms(
             yield make_finding(
                 "float-key",
                 about,
-                f"{term.name} is {column.type}: values that print alike may differ",
-                "Keep the unique column behind it, or store a decimal",
+                f"{term.name} is {column.type}: two values that print the same may differ",
+                "Keep a unique column behind it in the order, or store a decimal",
             )
         # The other servers carry their collations along, and so does this one those of codes.
         from_outside = TRAITS[server.engine].outside_collations and column.collation not in _BY_CODE
@@ -319,6 +318,6 @@ def _find_terms(
                 about,
                 f"{term.name} sorts by its collation"
                 + (f" {column.collation}" if column.collation else "")
-                + "; an upgrade of the system's collations moves rows",
-                'Use the collation "C" where that order will do; rebuild the index after upgrades',
+                + ", and an upgrade of the system's collations moves rows",
+                'Use the collation "C" if its order will do, or rebuild the index after upgrades',
             )

@@ -15,6 +15,11 @@ def render_mean(value: float) -> str:
     return f"{value:.2g}" if value < 10 else f"{value:,.0f}"
 
 
+def render_rare(value: float) -> str:
+    """Return a mean per walk, no more exactly than anyone wants to know it."""
+    return "<0.01" if 0 < value < 0.01 else render_mean(value)
+
+
 def render_bytes(value: float) -> str:
     """Return bytes in B, kB, MB or GB, by thousands."""
     for unit, size in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):

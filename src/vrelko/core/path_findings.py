@@ -28,12 +28,12 @@ def find_misread(variant: VariantModel, server: ServerFacts) -> Iterator[Finding
     worst = max(doubted, key=lambda check: check.off)
     counts = [one for one in worst.counts if one.counted is not None]
     node = next((check.node for check in doubted if check.node), "")
-    told = f"the server's plan holds {node!r}, which is not modelled" if node else ""
+    told = f"the server's plan has a step Vrelko cannot estimate: {node!r}" if node else ""
     if counts:
         one = max(counts, key=lambda count: count.off)
-        where = f"the page behind row {one.offset:,.0f}" if one.size else "it"
+        where = f"the page behind row {one.offset:,.0f}" if one.size else "all rows"
         read = (
-            f"by {worst.strategy} {where} was predicted to read {one.predicted:,.0f} "
+            f"{worst.strategy}: {where} was estimated at {one.predicted:,.0f} "
             f"{UNITS[server.engine]} and read {one.counted:,.0f}"
         )
         told = f"{told}; {read}" if told else read
@@ -41,8 +41,8 @@ def find_misread(variant: VariantModel, server: ServerFacts) -> Iterator[Finding
     yield make_finding(
         "plan-misread",
         f"order {variant.order}",
-        f"{told}. The costs of {', '.join(names)} come from {many:,} counted pages instead",
-        "Nothing needs to be done; between the depths that were counted these costs are rougher",
+        f"{told}. Costs of {', '.join(names)} therefore come from {many:,} pages that were run",
+        "Nothing needs to be done. Between the depths that were run these costs are rougher",
     )
 
 
@@ -53,8 +53,8 @@ def find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> I
     about = f"order {variant.order}"
     if path.residual and path.kind == "ordered" and table.rows > 10_000:
         evidence = (
-            f"{', '.join(path.residual)} is not in the index: a page reads "
-            f"{model.keyset(outline.sizes.default + 1).read:,.0f} rows or entries for its own"
+            f"{', '.join(path.residual)} is not in the index, so each page reads "
+            f"{model.keyset(outline.sizes.default + 1).read:,.0f} rows or entries to find its own"
         )
         code = "low-selectivity" if path.passing < _LOW else "filter-outside-index"
         yield make_finding(code, about, evidence, _index_for(variant, server))
@@ -65,7 +65,7 @@ def find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> I
             yield make_finding(
                 "set-too-large",
                 f"filter {condition.column}",
-                f"{many:,} values; beyond {MOST_VALUES} they are not read a branch a value",
+                f"the set has {many:,} values; only up to {MOST_VALUES} are looked up one by one",
                 "Join a table of the values, or narrow the set",
             )
     pages = page_count(round(model.matching), outline.sizes.default)
@@ -76,7 +76,8 @@ def find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> I
         yield make_finding(
             "path-switch",
             about,
-            f"by offset the server leaves the index from row {leaves:,.0f} on, which readers reach",
+            f"from row {leaves:,.0f} on, which readers reach, the server stops using the index for "
+            "offset pages",
             "Serve it by keyset, or by deferred-join",
         )
     rare = path.passing < 0.05 and path.residual
@@ -86,8 +87,8 @@ def find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> I
             yield make_finding(
                 "generic-plan",
                 about,
-                "a prepared statement may settle on a plan that does not "
-                f"know how rare the filter's rows are (plan_cache_mode = {mode})",
+                "a prepared statement may keep a plan made without knowing how rare "
+                f"the filter's rows are (plan_cache_mode = {mode})",
                 "Set plan_cache_mode = force_custom_plan for this connection",
             )
     if table.row_security:
@@ -97,9 +98,9 @@ def find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> I
             yield make_finding(
                 "row-security",
                 about,
-                f"comparisons of {leaky[0]} are not leakproof: behind row "
-                "security a key does not narrow the index",
-                "Let the index begin with the column of the policy",
+                f"comparisons of {leaky[0]} are not leakproof, so under row "
+                "security a key does not narrow the index scan",
+                "Create an index that begins with the column of the policy",
             )
 
 
@@ -120,22 +121,21 @@ def find_state(table: TableFacts, server: ServerFacts) -> Iterator[Finding]:
         yield make_finding(
             "statistics-stale",
             f"table {table.name}",
-            f"{table.changed_rows:,.0f} rows changed since statistics were taken",
+            f"{table.changed_rows:,.0f} rows changed since the last ANALYZE",
             f"ANALYZE {table.name}",
         )
     if table.dead_rows > max(0.2 * table.rows, 1_000):
         yield make_finding(
             "dead-rows",
             f"table {table.name}",
-            f"{table.dead_rows:,.0f} dead rows are walked beside {table.rows:,.0f} live ones",
-            f"VACUUM {table.name}, and let autovacuum come more often",
+            f"scans pass {table.dead_rows:,.0f} dead rows beside {table.rows:,.0f} live ones",
+            f"VACUUM {table.name}, and let autovacuum run more often",
         )
     unseen = TRAITS[server.engine].visibility_map and table.visible_share < 0.5
     if unseen and table.rows > 10_000:
         yield make_finding(
             "not-vacuumed",
             f"table {table.name}",
-            f"{1 - table.visible_share:.0%} of its blocks must be looked at even where the index "
-            "holds everything",
+            f"index-only scans still read {1 - table.visible_share:.0%} of the table's blocks",
             f"VACUUM {table.name}",
         )

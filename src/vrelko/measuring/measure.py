@@ -12,6 +12,7 @@ from sqlalchemy import Connection, Engine
 from vrelko.core.cost.counted import UNITS, counted_as
 from vrelko.core.cost.rates import Clock, Time
 from vrelko.core.cost.work import Work
+from vrelko.core.number_format import render_ms
 from vrelko.core.strategies import Strategy
 from vrelko.engines.registry import database_errors
 from vrelko.errors import PageError, VrelkoError
@@ -29,6 +30,7 @@ MOST_READERS = 10
 """Readers whose memory is measured at once; a connection pool has 15 by default."""
 
 _ROUNDS = 3
+_SLOWER = 0.2  # of the pages may take longer than their interval says; one in twenty should
 _QUICK_MS = 50.0  # a page that took longer is not run again for its time
 
 
@@ -80,6 +82,26 @@ class Measurement:
     pages: tuple[Measured, ...]
     memory: tuple[Footprint, ...]
     notes: tuple[str, ...]
+
+    @property
+    def outcome(self) -> tuple[str, str]:
+        """Whether the plan held, and how many times lie where, with the one furthest off."""
+        pages = self.pages
+        inside = sum(page.inside for page in pages)
+        slower = sum(page.ms > page.time.high for page in pages)
+        held = "the plan held" if slower <= _SLOWER * len(pages) else "the plan did not hold"
+        told = (
+            f"{inside} of {len(pages)} times are within their 90 % interval, "
+            f"{len(pages) - inside - slower} below and {slower} above."
+        )
+        if pages:
+            worst = max(pages, key=lambda one: max(one.ms_ratio, 1 / max(one.ms_ratio, 1e-9)))
+            place = "all rows" if worst.strategy == "whole" else f"page {worst.page:,}"
+            told += (
+                f" Furthest off: {worst.strategy}, {place}, estimated {render_ms(worst.time.ms)} "
+                f"ms, measured {render_ms(worst.ms)}."
+            )
+        return f"{self.listing}: {held}.", told
 
     def as_dict(self) -> dict[str, Any]:
         """Return the measurement as plain data (schema `vrelko.measurement/2`)."""

@@ -25,7 +25,7 @@ _LEAST = 1e-9
 
 
 def draw_ways(drift: Drift) -> str:
-    """Return repeats and misses a walk by way: simulated (bars), by formula, and replayed."""
+    """Return repeats and misses per walk by way: simulated (bars), by formula, and replayed."""
     figure, both = make_figure((5.6, 4.1), panels=2)
     expected = {one.strategy: one for one in drift.expected}
     replayed = {one.strategy: one for one in drift.replayed}

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
-from vrelko.core.number_format import render_bytes, render_count, render_ms
+from vrelko.core.number_format import render_bytes, render_count, render_ms, render_rare
+from vrelko.planning.conclusion import conclude, reasons_of
 from vrelko.reporting.drift_figures import draw_clean, draw_pages, draw_ways
 from vrelko.reporting.figures import COLOURS, draw_work
 from vrelko.reporting.study import RATE_FACTORS, Study
@@ -21,7 +22,10 @@ def render_report(studies: Sequence[Study]) -> str:
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    environment.filters.update(count=render_count, size=render_bytes, ms=render_ms)
+    environment.filters.update(
+        count=render_count, size=render_bytes, ms=render_ms, mean=render_rare, sentence=_sentence
+    )
+    environment.globals.update(conclude=conclude, reasons_of=reasons_of)
     drawn = [(study, draw_work(study), _drift_figures(study)) for study in studies]
     return environment.get_template("report.html.j2").render(studies=drawn, colours=COLOURS)
 
@@ -31,3 +35,7 @@ def _drift_figures(study: Study) -> dict[str, str]:
     if study.clean:
         found["clean"] = draw_clean(study.clean, RATE_FACTORS)
     return found
+
+
+def _sentence(text: str) -> str:
+    return text[:1].upper() + text[1:]

@@ -25,23 +25,22 @@ def tell(
     by_way = {str(one.way): one for one in simulated}
     offset, keyset = by_way["offset"], by_way["keyset"]
     yield (
-        f"A reader who goes through {pages} pages of {listing}, {dwell_s:.3g} s each, sees "
-        f"{_rows(offset.means['repeats'])} twice by offset and misses "
-        f"{_rows(offset.means['misses'])}; {offset.clean:.0%} of such walks are clean."
+        f"{listing}: a reader who pages through {pages} pages by offset, {dwell_s:.3g} s each, "
+        f"sees {_rows(offset.means['repeats'])} twice and misses "
+        f"{_rows(offset.means['misses'])}."
     )
     if keyset.means["repeats"] or keyset.means["dodges"]:
         yield (
-            f"By key no row at its place is seen twice or missed; rows whose keys change are seen "
-            f"again ({keyset.means['repeats']:.2g} a walk) or slip behind the reader "
-            f"({keyset.means['dodges']:.2g} a walk)."
+            f"By keyset only rows whose keys change are seen again ({keyset.means['repeats']:.2g} "
+            f"per walk) or slip behind the reader ({keyset.means['dodges']:.2g} per walk)."
         )
     else:
-        yield "By key it sees none twice and misses none."
+        yield "By keyset a reader sees none twice and misses none."
     walks = walks_a_day(readers)
     repeats, misses = (offset.means[name] * walks for name in ("repeats", "misses"))
     yield (
-        f"At {readers.pages_per_minute:g} pages per minute that makes about {_about(repeats)} "
-        f"repeats and {_about(misses)} misses a day by offset."
+        f"At {readers.pages_per_minute:g} pages per minute, offset causes about "
+        f"{_about(repeats)} repeats and {_about(misses)} misses per day."
     )
     if repeats or misses:
         yield from _tell_palliatives(by_way, overlap)
@@ -55,18 +54,14 @@ def _tell_palliatives(by_way: dict[str, Simulated], overlap: int) -> Iterator[st
         means = ceiling.means
         price = means["misses"] - offset["misses"]
         yield (
-            f"Where row offsets must stay: with a ceiling {_rows(means['repeats'])} come twice "
-            f"and {_rows(means['misses'])} are missed"
-            + (
-                f" ({price:.2g} more than without it, which is its price)."
-                if price > 0.005
-                else "."
-            )
+            f"If you must keep row offsets: a ceiling leaves {_rows(means['repeats'])} seen twice "
+            f"and {_rows(means['misses'])} missed"
+            + (f" ({price:.2g} more misses than without it)." if price > 0.005 else ".")
         )
     if again is not None and overlap:
         yield (
-            f"Asking again for {overlap:,} rows and leaving out those seen, none come twice and "
-            f"{_rows(again.means['misses'])} are missed."
+            f"Fetching {overlap:,} rows again per page and dropping those already shown leaves "
+            f"none seen twice and {_rows(again.means['misses'])} missed."
         )
 
 
