@@ -199,9 +199,9 @@ def test_what_unsound_orders_cost_is_told_in_rows():
     )
     moving = Writers(moves_per_minute=600, moving=("changed_at",), lands=Landing("head"))
     told = evidence("moving-key", listing("-changed_at,id"), writers=moving, readers=feed)
-    assert "0 rows are seen twice and 0.83 slip" in told
+    assert "0 rows are seen twice and 0.83 are missed" in told
     handled = Writers(moving=("kind",))
-    assert "1,000 of 2,000" in evidence(
+    assert "1,000 of 2,000 rows by offset" in evidence(
         "draining-filter", listing(where=c.kind == 3), writers=handled
     )
     lag = facts(settings={"replica": "yes", "replica_lag_s": "30.0"})

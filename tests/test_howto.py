@@ -9,6 +9,7 @@ from sqlalchemy import create_engine, insert
 from sqlalchemy.ext.asyncio import create_async_engine
 from sqlalchemy.pool import NullPool
 
+import api_doc
 import commands_doc
 from vrelko.larkmere.schema import capture, follow, metadata, species, station
 
@@ -75,7 +76,6 @@ def test_every_page_is_in_the_index():
     assert not missing
 
 
-def test_commands_are_written_down():
-    assert commands_doc.PAGE.read_text() == commands_doc.render(), (
-        "run: python tests/commands_doc.py"
-    )
+def test_commands_and_calls_are_written_down():
+    for page in (commands_doc, api_doc):
+        assert page.PAGE.read_text() == page.render(), f"run: python tests/{page.__name__}.py"

@@ -43,7 +43,9 @@ def stored(pages: str, listings: Sequence[str]) -> list[dict[str, Any]]:
 
 def show_anchors(found: Sequence[dict[str, Any]]) -> None:
     """Print what was built or is stored."""
-    table = make_table("listing", "order", ">rows a page", ">pages", ">rows", ">built, minutes ago")
+    table = make_table(
+        "listing", "order", ">rows per page", ">pages", ">rows", ">built, minutes ago"
+    )
     for one in found:
         table.add_row(
             one["listing"],

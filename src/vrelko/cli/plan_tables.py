@@ -50,7 +50,7 @@ def _show_ways(out: Console, plan: Plan) -> None:
         return
     pages, dwell = plan.candidates[0].drift.pages, plan.given.readers.dwell_s
     table = make_table(
-        "while rows change", ">repeats", ">misses", ">ms a page", ">ms a walk", "keeps"
+        "while rows change", ">repeats", ">misses", ">ms per page", ">ms to begin", "stores"
     )
     for way in plan.ways:
         if way.way == "overlap" and not plan.overlap:  # nothing need be asked for again

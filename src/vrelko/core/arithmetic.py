@@ -1,6 +1,6 @@
 """Page arithmetic: numbers, offsets, counts and ranges, for those who keep their own SQL too.
 
-Page numbers count from 1, row offsets from 0, sizes are rows a page.
+Page numbers count from 1, row offsets from 0, sizes are rows per page.
 """
 
 from __future__ import annotations

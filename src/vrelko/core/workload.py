@@ -17,7 +17,7 @@ DEPTHS: tuple[DepthKind, ...] = ("geometric", "uniform", "zipf", "measured")
 
 @dataclass(frozen=True, slots=True)
 class Depth:
-    """How deep readers go: pages a walk on the mean, and the share of jumps.
+    """How deep readers go: mean pages per walk, and the share of jumps.
 
     `kind`: geometric (each page is the last one with the same chance), uniform (all depths up to
     twice the mean alike), zipf (page n asked for as often as 1 / n), or measured, with `shares` of

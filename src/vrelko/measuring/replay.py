@@ -27,7 +27,7 @@ from vrelko.serving.variants.runner import Runner
 from vrelko.sql.statements import LIMIT
 
 STORING: tuple[Way, ...] = ("anchored", "frozen-ids")
-"""Ways that read every row's key once a walk."""
+"""Ways that read every row's key once per walk."""
 
 MOST_STORED = 20_000
 """Rows up to which the ways that store something are replayed when none are named."""

@@ -66,7 +66,7 @@ def draw_ways(drift: Drift) -> str:
                     markersize=5,
                 )
         axes.set_xlim(0, top * 1.3 or 1)
-        axes.set_title(f"{kind} a walk", fontsize=10, loc="left")
+        axes.set_title(f"{kind} per walk", fontsize=10, loc="left")
         axes.grid(True, axis="x", color="#e5e7eb")
     both[0].set_yticks(range(len(ways)), names, fontsize=9)
     both[1].set_yticks(range(len(ways)), [""] * len(ways))

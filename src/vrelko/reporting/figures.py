@@ -27,7 +27,7 @@ _LINES = {"offset": "--", "two-ended": ":", "deferred-join": "-.", "keyset": "-"
 
 
 def draw_work(study: Study) -> str:
-    """Return the work of a page by its depth, estimated (lines) and counted (marks), log axes."""
+    """Return the work of a page by its depth, estimated (lines) and measured (marks), log axes."""
     figure, axes = make_figure()
     engine = study.plan.facts.server.engine
     counted: dict[str, list[tuple[int, float]]] = {}
@@ -78,7 +78,7 @@ def draw_work(study: Study) -> str:
     axes.set_xscale("log")
     axes.set_yscale("log")
     axes.set_xlabel("page number")
-    axes.set_ylabel(f"{study.measurement.unit} a page")
+    axes.set_ylabel(f"{study.measurement.unit} per page")
     axes.xaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
     axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
     low, high = axes.get_ylim()

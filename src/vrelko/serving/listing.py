@@ -68,7 +68,7 @@ class Listing:
     tables' names do). `kind`: grid, feed, choices or export. `orders`: the allowed ones as text or
     ORDER BY expressions, the default first (else the select's own ORDER BY). `filters`: conditions
     by name, each applied only when its parameters are given. `search`: a text search, applied when
-    `params` hold "search". `sizes`: default and most rows a page.
+    `params` hold "search". `sizes`: default and most rows per page.
 
     `total`: exact, capped (counts at most `cap` rows), about (the engine's estimate) or none; left
     out, capped for a grid, none for others. `count`: "once" per walk (and at jumps by number),
@@ -210,7 +210,7 @@ class Listing:
 
     @property
     def count(self) -> str:
-        """When its total is counted: for each page, or once a walk."""
+        """When its total is counted: for each page, or once per walk."""
         return self.settings.count
 
     @property

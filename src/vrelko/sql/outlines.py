@@ -115,7 +115,7 @@ def _refuse_unselected(columns: Mapping[str, ColumnElement[Any]], shape: Shape) 
     for name, element in columns.items():
         if not any(same(element, one) or element.compare(one) for one in known):
             raise OrderError(
-                f"the order names {name!r}, which {shape.closed} leaves without one value a row",
+                f"the order names {name!r}, which {shape.closed} leaves without one value per row",
                 "Order by what the select shows",
                 "order-merged",
             )

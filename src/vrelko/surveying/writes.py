@@ -25,10 +25,10 @@ _NOW_S = 1.0  # rows that are late by less land at the head
 class Writes:
     """How a table is written to, from its newest `sample` rows by `column` and primary key.
 
-    `inserts_per_minute` over the sample's span; `by_hour` the mean inserts a minute in each hour of
-    the day. `lateness_s` is how far behind the newest value a row's value was when the row came:
-    its mean, median and 95th percentile, of `late_share` of the rows. Updates and deletes a minute
-    are the server's counts since its statistics began, None where it keeps none.
+    `inserts_per_minute` over the sample's span; `by_hour` the mean in each hour of the day.
+    `lateness_s` is how far behind the newest value a row's value was when the row came: its mean,
+    median and 95th percentile, of `late_share` of the rows. Updates and deletes are per
+    minute, the server's counts since its statistics began, None where it keeps none.
     """
 
     table: str
@@ -175,7 +175,7 @@ def _as_moment(value: Any) -> datetime:
 
 
 def _counters(connection: Connection, table: str) -> dict[str, float]:
-    """Return updates and deletes a minute as PostgreSQL counted them."""
+    """Return updates and deletes per minute as PostgreSQL counted them."""
     if dialect_of(connection).name != "postgresql":
         return {}
     row = connection.execute(

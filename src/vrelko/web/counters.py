@@ -1,4 +1,4 @@
-"""Counters of an application, in the text form of OpenMetrics, and causes told once a minute."""
+"""Counters of an application, as OpenMetrics text, and causes reported once per minute."""
 
 from __future__ import annotations
 

@@ -17,7 +17,7 @@ from vrelko.larkmere.names import SPECIES, STATIONS
 from vrelko.larkmere.schema import capture, metadata
 
 MOST_RATE = 1_200.0
-"""Captures a minute that the writer brings at most."""
+"""The most captures per minute that the writer inserts."""
 
 _TICK_S = 0.05
 
@@ -52,7 +52,7 @@ class Live:
         return {"rate": self.rate, "inserted": self.inserted, "deleted": self.deleted}
 
     def set_rate(self, rate: float) -> None:
-        """Let so many captures arrive a minute. Raises PageError."""
+        """Set how many captures arrive per minute. Raises PageError."""
         if not 0 <= rate <= MOST_RATE:
             raise PageError(
                 f"{rate:g} captures per minute is out of range",
