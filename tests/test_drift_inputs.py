@@ -180,9 +180,9 @@ def test_what_a_parameter_means(means, values):
 def test_logs_that_tell_nothing():
     with pytest.raises(PageError, match="1 malformed, 1 others"):
         readers_from_log(["?", line("a", 0, "/x")], LogQuestion(path="/captures"))
-    with pytest.raises(PageError, match="'depth' is none of"):
+    with pytest.raises(PageError, match="'depth' is not one of"):
         LogQuestion(means="depth")
-    with pytest.raises(PageError, match="below 1"):
+    with pytest.raises(PageError, match="at least 1, got 0"):
         LogQuestion(size=0)
 
 
@@ -213,9 +213,9 @@ def test_recorded_changes_are_walked_over():
         ("", "line 1.*first line is not time_s"),
         ("time_s,change,row,to\n", "line 2.*no change at all"),
         ("time_s,change,row,to\n1,insert,x\n", "line 2.*3 cells"),
-        ("time_s,change,row,to\n1,grow,x,2\n", "'grow' is no change"),
-        ("time_s,change,row,to\n-1,insert,x,2\n", "'-1' is no time"),
-        ("time_s,change,row,to\n1,insert,x,99\n", "'99' is no place"),
+        ("time_s,change,row,to\n1,grow,x,2\n", "'grow' is not a kind"),
+        ("time_s,change,row,to\n-1,insert,x,2\n", "'-1' is not a time"),
+        ("time_s,change,row,to\n1,insert,x,99\n", "'99' is not a place"),
         ("time_s,change,row,to\n1,insert,3,2\n", "'3' is there already"),
         ("time_s,change,row,to\n1,delete,40,\n", "row '40' is not known"),
         ("time_s,change,row,to\n2,delete,4,\n1,delete,5,\n", "line 3.*before the line above"),
@@ -254,7 +254,7 @@ def test_writes_of_a_table(server, made):
     assert writes.lands == Landing("late", writes.lateness_s[0])
     assert writes.as_dict()["schema"] == "vrelko.writes/1"
     assert (writes.deletes_per_minute is None) == (server.dialect.name != "postgresql")
-    for wrong, said in (("ring", "holds no dates"), ("cought_at", "caught_at")):
+    for wrong, said in (("ring", "is not a date/time column"), ("cought_at", "caught_at")):
         with pytest.raises(DatabaseError, match=said):
             survey_writes(server, "ringing", wrong)
 
@@ -310,7 +310,7 @@ def test_walks_on_which_nothing_can_be_said(larkmere):
         vrelko.drift(deep)
     with pytest.raises(PageError, match="negative"):
         vrelko.Writers(-1)
-    with pytest.raises(PageError, match="not a whole number above 0"):
+    with pytest.raises(PageError, match="must be a whole number above 0"):
         vrelko.Sizes(0)
 
 

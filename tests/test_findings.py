@@ -206,9 +206,9 @@ def test_what_unsound_orders_cost_is_told_in_rows():
     )
     lag = facts(settings={"replica": "yes", "replica_lag_s": "30.0"})
     busy = Writers(inserts_per_minute=120, lands=Landing("head"))
-    assert "60 rows are missed" in evidence("lagging-replica", listing(), lag, writers=busy)
+    assert "misses 60 rows" in evidence("lagging-replica", listing(), lag, writers=busy)
     unknown = facts(settings={"replica": "yes"})
-    assert "not known" in evidence("lagging-replica", listing(), unknown)
+    assert "how far it lags is unknown" in evidence("lagging-replica", listing(), unknown)
 
 
 def test_facts_by_hand_fill_themselves_in():

@@ -257,8 +257,8 @@ def test_moments_are_text_or_tomls_own(write, value, where):
 @pytest.mark.parametrize(
     ("where", "value", "said"),
     [
-        ('{ ge = ":since" }', '"yesterday"', "dated.params.since.*no ISO 8601 date and time"),
-        ('{ ge = "yesterday" }', "1", "'yesterday' compared with 'caught_at'.*no ISO 8601"),
+        ('{ ge = ":since" }', '"yesterday"', "dated.params.since.*not an ISO 8601 date and time"),
+        ('{ ge = "yesterday" }', "1", "'yesterday' compared with 'caught_at'.*not an ISO 8601"),
     ],
 )
 def test_values_that_do_not_fit_their_column(write, where, value, said):

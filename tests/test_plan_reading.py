@@ -251,7 +251,7 @@ def test_what_is_not_understood_is_counted_and_said(filled):
     assert check.node
     assert not check.believed
     (finding,) = (f for f in plan.findings if f.code == "plan-misread")
-    assert "which is not modelled" in finding.evidence
+    assert "has a step Vrelko cannot estimate" in finding.evidence
     assert plan.judgement.reading == "counted"
     deep = max(check.counts, key=lambda one: one.offset)
     work = plan.usual_model().offset(deep.offset, deep.size)

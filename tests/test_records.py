@@ -194,7 +194,7 @@ def test_findings_and_errors_say_where_they_are_replaced():
     with pytest.raises(AttributeError):
         ENGINES["sqlite"].name = "other"
     assert replace(RECORDS["keyset"], name="x").name == "x"
-    with pytest.raises(vrelko.errors.ListingError, match="does not change"):
+    with pytest.raises(vrelko.errors.ListingError, match="is immutable"):
         GRID.strategy = "nonsense"
     assert GRID.strategy == "keyset"
     assert GRID.changed(strategy="offset").strategy == "offset"

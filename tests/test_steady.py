@@ -321,7 +321,7 @@ T = Table(
     ("strategy", "kind", "steady", "says"),
     [
         ("keyset", "grid", lambda: Steady(overlap=2), "by offset"),
-        ("offset", "grid", lambda: Steady(overlap=-1), "negative"),
+        ("offset", "grid", lambda: Steady(overlap=-1), "at least 0 rows, got -1"),
         ("offset", "grid", lambda: Steady(overlap=2, ceiling=True), "without a ceiling"),
         ("whole", "grid", lambda: Steady(ceiling=True), "no ceiling"),
         ("anchored", "grid", lambda: Steady(), "neither without"),
@@ -335,7 +335,7 @@ T = Table(
             lambda: Steady(settle=Settle("name", seconds=1)),
             "not a date/time column",
         ),
-        ("keyset", "grid", lambda: Steady(frozen=FrozenIds(None, most=0)), "at least one id"),
+        ("keyset", "grid", lambda: Steady(frozen=FrozenIds(None, most=0)), "most of at least 1"),
     ],
 )
 def test_what_does_not_go_together_says_so(strategy, kind, steady, says):
@@ -359,7 +359,7 @@ def test_a_walk_through_history(shelf):
     if engine.dialect.name == "sqlite":
         with pytest.raises(VrelkoError, match="keeps no history"):
             list(listing.walk(engine, frozen=moment))
-        with pytest.raises(VrelkoError, match="exports no snapshots"):
+        with pytest.raises(VrelkoError, match="cannot share a snapshot"):
             list(listing.walk(engine, frozen="00000003-0000001B-1"))
         return
     before = list(map(ids, listing.walk(engine, size=6)))
@@ -380,6 +380,6 @@ def test_a_walk_through_history(shelf):
     assert 77 in now
     assert len(now) == 21
     wrong = moment if engine.dialect.name == "postgresql" else "00000003-0000001B-1"
-    with pytest.raises(VrelkoError, match=r"exports no snap|keeps no history"):
+    with pytest.raises(VrelkoError, match=r"cannot share a snap|keeps no history"):
         list(listing.walk(engine, frozen=wrong))
     connection.rollback()

@@ -458,16 +458,16 @@ def test_controls_take_words_classes_and_templates(larkmere, tmp_path):
 def test_options_that_cannot_be_say_which():
     for wrong, said in (
         ({"first": 2}, "the first page cannot be 2"),
-        ({"fields": {"row": "x"}}, "an answer has no field 'row'"),
-        ({"fields": {"rows": "total"}}, "two fields of the answer have one name"),
-        ({"page": "size"}, "two parameters have one name"),
+        ({"fields": {"row": "x"}}, "an answer cannot have the field 'row'"),
+        ({"fields": {"rows": "total"}}, "two fields of the answer share a name"),
+        ({"page": "size"}, "two parameters share a name"),
         ({"strip_width": 3}, "at least 5"),
         ({"export_rows_s": 0}, "export_rows_s"),
     ):
         with pytest.raises(ListingError) as told:
             HttpOptions(**wrong)
         assert said in str(told.value), wrong
-    with pytest.raises(ListingError, match="the page's own"):
+    with pytest.raises(ListingError, match="used twice: by a filter and by the page"):
         request_from("station=3", GRID, HttpOptions(cursor="station"))
 
 

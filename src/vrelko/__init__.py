@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from vrelko.core.drift.recorded import read_events
     from vrelko.core.drift.settle_delay import Delays, settle_for
     from vrelko.core.facts import Facts
+    from vrelko.core.periods import Periods
     from vrelko.core.spot import Spot
     from vrelko.core.workload import Depth, Landing, Needs, Readers, Use, Workload, Writers
     from vrelko.measuring.calibrate import calibrate
@@ -48,6 +49,7 @@ _HOMES = {
     "Needs": "vrelko.core.workload",
     "Page": "vrelko.serving.pages.page",
     "Pages": "vrelko.pagesfile.load",
+    "Periods": "vrelko.core.periods",
     "Plan": "vrelko.planning.plan",
     "Readers": "vrelko.core.workload",
     "Search": "vrelko.sql.search",
@@ -91,6 +93,7 @@ __all__ = [
     "Needs",
     "Page",
     "Pages",
+    "Periods",
     "Plan",
     "Readers",
     "Search",

@@ -21,7 +21,7 @@ class Capabilities:
     prefix, so it is written as a range and guarded. `served`: pages are read there, not only
     compiled. `bound_prunes`: of a partitioned table, a row value alone reads every partition, and
     a bound on its first term beside it only those that matter. `ors_lose`: an OR of key ranges
-    gives wrong rows.
+    gives wrong rows. `zoned_moments`: moments of columns with a time zone come back with one.
     """
 
     engine: str
@@ -34,4 +34,5 @@ class Capabilities:
     equality_traps: bool
     bound_prunes: bool = False
     ors_lose: bool = False
+    zoned_moments: bool = False
     served: bool = True

@@ -8,7 +8,7 @@ from typing import Any, Literal, NamedTuple, cast
 from vrelko.core.arithmetic import check_number, check_offset
 from vrelko.errors import PageError
 
-SpotKind = Literal["start", "end", "after", "before", "number", "offset"]
+SpotKind = Literal["start", "end", "after", "before", "number", "offset", "value"]
 
 
 class Spot(NamedTuple):
@@ -22,7 +22,8 @@ class Spot(NamedTuple):
     terms but the last stand on the key's own page, so that they are few. `total` is one that was
     counted earlier in the walk. `top` is the key of the first row of the walk's first page, `seen`
     digests of rows served before, `frozen` the name of a stored list of rows. `asked` and `fault`
-    keep what was given as a number but is none.
+    keep what was given as a number but is none. Of kind "value", `key` holds a value of the order's
+    first term.
     """
 
     kind: SpotKind
@@ -59,6 +60,14 @@ class Spot(NamedTuple):
         return cls("before", _as_key(key))
 
     @classmethod
+    def at_value(cls, value: object) -> Spot:
+        """The page that begins at a value of the order's first column, or right behind it.
+
+        Such as a date, without the key of any row: one more statement finds the row ahead of it.
+        """
+        return cls("value", (value,))
+
+    @classmethod
     def number(cls, number: object) -> Spot:
         """Page `number`, from 1, as an int or as text from a URL; None or "" is the first page.
 
@@ -87,7 +96,7 @@ class Spot(NamedTuple):
 
 
 _NUMBERED = ("number", "offset")
-_KEYED = ("after", "before")
+_KEYED = ("after", "before", "value")
 
 
 def check_spot(spot: Spot) -> None:

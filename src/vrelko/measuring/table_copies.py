@@ -24,7 +24,7 @@ def copy_of_file(engine: Engine) -> Iterator[Engine]:
     source = engine.url.database
     if engine.dialect.name != "sqlite" or not source or source == ":memory:":
         raise DatabaseError(
-            "rows of this database are copied only to a second one",
+            f"only an SQLite file can be copied by itself, not a database of {engine.dialect.name}",
             "For a replay, name a database to copy the rows to (--copy URL, copy=engine)",
             "replay-engine",
         )

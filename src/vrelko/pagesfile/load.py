@@ -12,6 +12,7 @@ from typing import Any
 from sqlalchemy import Column, Engine, Subquery, Table, and_, bindparam, select
 
 from vrelko.core.facts import Facts
+from vrelko.core.periods import Periods
 from vrelko.core.workload import Depth, Landing, Needs, Readers, Use, Workload, Writers
 from vrelko.engines.registry import open_database
 from vrelko.errors import ListingError, PagesFileError, VrelkoError, nearest
@@ -230,6 +231,7 @@ def _listing(
         unique=model.unique,
         expose=model.expose,
         max_offset=model.max_offset,
+        periods=None if model.periods is None else Periods(model.periods, model.stored_zone),
         strategy=model.strategy,
         workload=workload,
         steady=steady_of(file, name, model),

@@ -233,6 +233,8 @@ class ListingModel(_Strict):
     unique: list[str] | None = None
     expose: list[str] | bool = []
     max_offset: int | None = Field(default=None, ge=0)
+    periods: str | None = None
+    stored_zone: str = "UTC"
     strategy: Literal[SERVED] | None = None  # type: ignore[valid-type]
     steady: SteadyModel | None = None
     web: WebModel | None = None

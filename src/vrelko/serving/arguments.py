@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import ClauseElement
 
 from vrelko.core.arithmetic import Sizes
+from vrelko.core.periods import Periods
 from vrelko.errors import ListingError
 from vrelko.serving.steady.settings import Steady
 from vrelko.sql.search import Search
@@ -85,6 +86,10 @@ _ARGUMENTS: dict[str, tuple[Check, str]] = {
     "sizes": (lambda value: isinstance(value, Sizes), "vrelko.Sizes(25)"),
     "cap": (_is_count, "a whole number"),
     "count_ms": (lambda value: is_number(value) and value > 0, "milliseconds above 0"),
+    "periods": (
+        lambda value: isinstance(value, (str, Periods)),
+        "the name of a date/time column, or vrelko.Periods('caught_at')",
+    ),
     "secrets": (_is_secrets, "a list: secrets=[b'…']"),
     "expires_s": (is_number, "seconds above 0"),
     "expose": (lambda value: isinstance(value, bool) or _is_texts(value), "names, or True"),

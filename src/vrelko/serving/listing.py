@@ -13,6 +13,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from vrelko.core.arithmetic import Sizes, Total
 from vrelko.core.order import Order
 from vrelko.core.outline import KINDS, TOTALS, Outline, check_choice
+from vrelko.core.periods import Periods
 from vrelko.core.spot import Spot
 from vrelko.core.strategies import RECORDS, SERVED, STRATEGIES
 from vrelko.engines.registry import database_errors, dialect_named, dialect_of
@@ -23,9 +24,17 @@ from vrelko.serving.cursors.encryption import load_cipher
 from vrelko.serving.pages.anchored import build_anchors
 from vrelko.serving.pages.external import gather, spell_out
 from vrelko.serving.pages.page import Page
+from vrelko.serving.pages.periods import (
+    MOST_PERIODS,
+    Period,
+    around,
+    list_periods,
+    within_period,
+)
 from vrelko.serving.pages.places import Place, count_ahead, where_is
 from vrelko.serving.pages.read import answer, check_ends
 from vrelko.serving.pages.request import Request, lend
+from vrelko.serving.pages.several import read_several, rows_spot
 from vrelko.serving.pages.walks import ranges, walk, walk_frozen
 from vrelko.serving.settings import Settings
 from vrelko.serving.steady.anchors import Anchors, Segments
@@ -82,7 +91,8 @@ class Listing:
     `unique` names columns that identify a row where no constraint proves it. `strategy`: keyset
     (default), offset, two-ended, deferred-join, anchored, frozen-ids or whole. `steady`: how pages
     are kept steady while rows change, beside going by key. `max_offset`: the largest row offset.
-    `workload`: its readers, writers, needs and typical parameters, for planning.
+    `workload`: its readers, writers, needs and typical parameters, for planning. `periods`: the
+    date/time column that years, months and days are told by (see `Listing.periods`).
 
     Raises ListingError and OrderError for what cannot be paged.
     """
@@ -110,6 +120,7 @@ class Listing:
         max_offset: int | None = None,
         workload: Workload | None = None,
         steady: Steady | None = None,
+        periods: str | Periods | None = None,
     ) -> None:
         arguments = {key: value for key, value in locals().items() if key not in ("self", "select")}
         check_arguments(arguments)
@@ -128,7 +139,14 @@ class Listing:
             )
         refuse_selects(select)
         whole = Filters(select, filters or {}, search)
-        variants = VariantStore(select, orders, unique, whole, steady.settle)
+        variants = VariantStore(
+            select,
+            orders,
+            unique,
+            whole,
+            steady.settle,
+            Periods(periods) if isinstance(periods, str) else periods,
+        )
         settings = Settings(
             name=name or "+".join(variants.described.table_names),
             kind=kind,
@@ -295,6 +313,8 @@ class Listing:
         past_end: str = "empty",
         time_limit_ms: float | None = None,
         ceiling: Spot | str | None = None,
+        period: str | None = None,
+        time_zone: str | None = None,
     ) -> Page:
         """Read one page.
 
@@ -305,7 +325,10 @@ class Listing:
         not count. `on_bad_page="clamp"` gives the nearest page there is instead of an error, and
         says so in `page.clamped`. `past_end`: what a number behind the last page gives: an "empty"
         page, the "last" one, or an "error". `time_limit_ms`: the longest a statement may take.
-        `ceiling`: `page.ceiling` of a numbered page's walk, where the listing has one.
+        `ceiling`: `page.ceiling` of a numbered page's walk, where the listing has one. `period`:
+        "2026", "2026-07" or "2026-07-14", whose rows alone are paged: with numbers, a total and a
+        first and last page of its own, and its neighbours in `page.period`; cursors are bound to
+        it. Its days begin at midnight in `time_zone`.
 
         Raises CursorError, PageError, OrderError, TimeLimitError and DatabaseError.
         """
@@ -323,10 +346,80 @@ class Listing:
             time_limit_ms=time_limit_ms,
             ceiling=ceiling,
         )
-        if isinstance(connection, Connection) and not self.settings.variants.orm:
+        if period is None and isinstance(connection, Connection) and not self.settings.variants.orm:
             return answer(self.settings, connection, request)
         with lend(connection, self.settings) as lender:
+            if period is None:
+                return answer(self.settings, lender, request)
+            request.params = within_period(self.settings, lender, params, period, time_zone)
+            page = answer(self.settings, lender, request)
+            page.period = around(self.settings, lender, period, params, time_zone)
+        return page
+
+    def read_rows(
+        self,
+        connection: Any,
+        first: object,
+        count: object,
+        *,
+        walk: Spot | str | None = None,
+        params: Mapping[str, Any] | None = None,
+        order: str | None = None,
+        scope: object = None,
+        total: bool = True,
+        time_limit_ms: float | None = None,
+    ) -> Page:
+        """Read any range of rows, for virtual scrolling: `count` rows from row offset `first` on.
+
+        Fewer come where the listing ends. `walk`: a cursor of a page read before; its total then
+        holds on, and is not counted again. `count` is within the listing's sizes. The rest is as
+        for `read`, and so is what is raised.
+        """
+        request = Request(
+            at=None,
+            params=params,
+            size=count,
+            order=order,
+            scope=scope,
+            total=total,
+            on_bad_page="error",
+            past_end="empty",
+            time_limit_ms=time_limit_ms,
+        )
+        with lend(connection, self.settings) as lender:
+            request.at = rows_spot(self.settings, lender, first, walk, request)
             return answer(self.settings, lender, request)
+
+    def read_many(
+        self,
+        connection: Any,
+        spots: Sequence[Spot | str | None],
+        *,
+        params: Mapping[str, Any] | None = None,
+        size: object = None,
+        order: str | None = None,
+        scope: object = None,
+        total: bool = True,
+        time_limit_ms: float | None = None,
+    ) -> list[Page]:
+        """Read several pages, such as a grid's neighbours, on one connection.
+
+        Page numbers that follow one another are read by one statement; other spots one by one, in
+        the connection's transaction. At most 20. Raises what `read` raises.
+        """
+        request = Request(
+            at=None,
+            params=params,
+            size=size,
+            order=order,
+            scope=scope,
+            total=total,
+            on_bad_page="error",
+            past_end="empty",
+            time_limit_ms=time_limit_ms,
+        )
+        with lend(connection, self.settings) as lender:
+            return read_several(self.settings, lender, spots, request)
 
     async def aread(self, connection: Any, at: Spot | str | None = None, **request: Any) -> Page:
         """Read one page on an AsyncConnection or AsyncSession; an AsyncEngine lends one.
@@ -385,6 +478,56 @@ class Listing:
         """
         with lend(connection, self.settings) as lender:
             return count_ahead(self.settings, lender, cursor, most, params, order, scope)
+
+    def periods(
+        self,
+        connection: Any,
+        unit: str = "month",
+        *,
+        within: str | None = None,
+        newest_first: bool = True,
+        gaps: bool = False,
+        counts: bool = False,
+        most: int = MOST_PERIODS,
+        params: Mapping[str, Any] | None = None,
+        order: str | None = None,
+        time_zone: str | None = None,
+    ) -> tuple[Period, ...]:
+        """Return the years, months or days that have rows, for archives.
+
+        `within`: a year or month to stay inside. `gaps`: those without rows between them too.
+        `counts`: the rows of each, which reads all their index entries; else one descent of the
+        index finds each period. `most`: periods at most. `time_zone`: that in which days begin.
+        Rows without a date lie in none. Raises PageError and ListingError.
+        """
+        with lend(connection, self.settings) as lender:
+            return list_periods(
+                self.settings,
+                lender,
+                unit,
+                within,
+                newest_first,
+                gaps,
+                counts,
+                most,
+                params,
+                order,
+                time_zone,
+            )
+
+    def params_within(
+        self,
+        connection: Any,
+        period: str,
+        *,
+        params: Mapping[str, Any] | None = None,
+        time_zone: str | None = None,
+    ) -> dict[str, Any]:
+        """Return parameters that hold to a period, for `walk`, `ranges`, `where_is` and the like.
+
+        What `read(…, period=)` does by itself. Raises PageError.
+        """
+        return within_period(self.settings, connection, params, period, time_zone)
 
     def walk(
         self,

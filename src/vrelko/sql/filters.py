@@ -40,9 +40,26 @@ class Filters:
         search: Search | None = None,
     ) -> None:
         self.search = search
-        self.optional = dict(optional)
-        self.needs = {name: bound_parameters(clause) for name, clause in optional.items()}
+        self.select = select
         self.base = bound_parameters(select)
+        self._take(dict(optional))
+
+    def include(self, name: str, clause: ColumnElement[bool]) -> None:
+        """Take one more optional filter. Raises ListingError where name or parameters are taken."""
+        new = set(bound_parameters(clause))
+        if name in self.optional or new & self.known:
+            taken = name if name in self.optional else min(new & self.known)
+            raise ListingError(
+                f"the name {taken!r} is used by the listing's periods and by a filter of yours",
+                "Rename your filter or parameter",
+                "period-column",
+            )
+        self._take({**self.optional, name: clause})
+
+    def _take(self, optional: dict[str, ColumnElement[bool]]) -> None:
+        select, search = self.select, self.search
+        self.optional = optional
+        self.needs = {name: bound_parameters(clause) for name, clause in optional.items()}
         self.required = {name for name, must in self.base.items() if must}
         self.known = set(self.base).union(*self.needs.values())
         if search is not None:

@@ -235,6 +235,24 @@ def build_keys(source: Source, statement: Select[Any]) -> Select[Any]:
     return ordered(replace(source, select=narrow), source.order)
 
 
+def build_ahead_of_value(source: Source, statement: Select[Any]) -> tuple[Select[Any], ...]:
+    """Return the statements for the key of the last row ahead of a value of the first term.
+
+    NULLs that stand ahead of all values are asked for apart, so that each statement seeks one
+    place of the index. Parameter: `vrelko_key_0`.
+    """
+    narrow = build_keys(source, statement).order_by(None)
+    bare = replace(source, select=narrow)
+    order, term, key = source.order.reversed(), source.order.terms[0], source.keys[0]
+    conditions = [key.beyond(f"{KEY}0", not term.descending)]
+    if term.nullable and term.nulls == "first":
+        conditions.append(key.element.is_(None))
+    return tuple(
+        first_where(bare, ordered(bare, order), one).limit(literal_column("1", Integer()))
+        for one in conditions
+    )
+
+
 def page_statement(
     source: Source, order: Order, group: Sequence[Range], null_keys: Sequence[bool]
 ) -> Select[Any]:

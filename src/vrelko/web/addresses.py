@@ -177,14 +177,27 @@ class _Address:
         return f"{head}?{query}" if query or not head else head
 
 
+def period_url(url: str, label: str, http: HttpOptions = USUAL) -> str:
+    """Return the address of a period's first page: `url` with its label, without a position."""
+    head, _, query = url.partition("#")[0].partition("?")
+    name = http.named(http.period)
+    left = {*http.positions, name, *(http.named(one) for one in ("unit", "within", "counts"))}
+    kept = [pair for pair in parse_qsl(query, keep_blank_values=True) if pair[0] not in left]
+    return f"{head}?{urlencode([*kept, (name, label)])}"
+
+
 def link_header(page: Page | NumberedPage, url: str, http: HttpOptions = USUAL) -> str:
     """Return the value of a Link header (RFC 8288) for a page that was asked for at `url`."""
-    return header_of(page_urls(page, url, http))
+    return header_of(page_urls(page, url, http), http.prefetch)
 
 
-def header_of(urls: Urls) -> str:
-    """Return the value of a Link header for addresses."""
-    return ", ".join(f'<{quote(url, _SAFE)}>; rel="{name}"' for name, url in urls.items())
+def header_of(urls: Urls, prefetch: bool = False) -> str:
+    """Return the value of a Link header for addresses; `prefetch`: the next page's as a hint."""
+    links = [
+        (url, f"{name} prefetch" if prefetch and name == "next" else name)
+        for name, url in urls.items()
+    ]
+    return ", ".join(f'<{quote(url, _SAFE)}>; rel="{relation}"' for url, relation in links)
 
 
 _SAFE = "!#$%&'()*+,/:;=?@[]~"

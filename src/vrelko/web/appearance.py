@@ -24,6 +24,8 @@ class Words:
     next: str = "Next"
     last: str = "Last"
     end: str = "End of the list"
+    earlier: str = "Earlier: {period}"
+    later: str = "Later: {period}"
     empty: str = "Nothing matches"
     rows: str = "{first}–{last}"
     of: str = "{rows} of {total}"
@@ -37,7 +39,7 @@ class Words:
 CLASSES = {
     "part": "listing", "table": "listing-rows", "nav": "listing-pages", "list": "", "link": "",
     "off": "off", "current": "current", "gap": "gap", "place": "listing-place",
-    "end": "listing-end",
+    "end": "listing-end", "period": "listing-period",
 }  # fmt: skip
 """The class of each part of the controls."""
 
@@ -47,7 +49,8 @@ class Appearance:
     """How server-rendered pages look.
 
     `classes`: other class names for the parts (CLASSES). `templates`: a folder with templates of
-    your own, looked up before ours: rows.html, controls.html, part.html, document.html. `cells`:
+    your own, looked up before ours: rows.html, controls.html, period.html, part.html,
+    document.html. `cells`:
     writes a column's value, by column name. `stylesheet`: the address of one for whole documents.
     """
 

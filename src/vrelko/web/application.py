@@ -20,7 +20,7 @@ from starlette.routing import Route
 from vrelko.errors import ListingError, PageError, VrelkoError, nearest
 from vrelko.serving.steady.frozen import reading_for
 from vrelko.web.addresses import header_of, page_urls
-from vrelko.web.bodies import body_of, rows_of, to_json
+from vrelko.web.bodies import body_of, periods_body, rows_of, to_json
 from vrelko.web.exports import BATCH, FORMATS, check_format, stream_rows
 from vrelko.web.guard import Guard, Told
 from vrelko.web.html import (
@@ -31,7 +31,13 @@ from vrelko.web.html import (
 from vrelko.web.http_options import HttpOptions
 from vrelko.web.openapi import describe_site
 from vrelko.web.problems import PROBLEM_TYPE, make_problem, problem_of, retry_of
-from vrelko.web.request_params import check_names, in_request_terms, pairs_of, request_from
+from vrelko.web.request_params import (
+    check_names,
+    in_request_terms,
+    pairs_of,
+    periods_from,
+    request_from,
+)
 from vrelko.web.site import Site
 from vrelko.web.status_pages import (
     answer_health,
@@ -53,10 +59,11 @@ def make_app(
     """Return an ASGI application that serves listings by name; `settings` are those of `Site`.
 
     GET /NAME answers as JSON, as a whole document (Accept: text/html), or as a fragment of one
-    (with the header Page-Part: fragment too). GET /NAME/export streams all rows, GET /openapi.json
-    describes it, GET / lists what is here, /healthz tells whether the database answers, and
-    /metrics counts, as OpenMetrics. What is wrong comes as problem details. Raises ListingError
-    for names that mean two things.
+    (with the header Page-Part: fragment too). GET /NAME/periods lists the years, months or days
+    that have rows, where the listing has periods. GET /NAME/export streams all rows, GET
+    /openapi.json describes it, GET / lists what is here, /healthz tells whether the database
+    answers, and /metrics counts, as OpenMetrics. What is wrong comes as problem details. Raises
+    ListingError for names that mean two things.
     """
     known = [one.name for one in fields(Site) if one.name not in ("listings", "engine")]
     wrong = [name for name in settings if name not in known]
@@ -83,6 +90,7 @@ def make_app(
         Route("/healthz", answer_health(site), name="health"),
         Route("/metrics", answer_metrics(site), name="metrics"),
         Route("/{listing}/export", _exporter(site), name="export"),
+        Route("/{listing}/periods", _periods(site), name="periods"),
         Route("/{listing}", _reader(site), name="listing"),
         Route("/{listing}/{position}", _reader(site), name="position"),
     ]
@@ -149,7 +157,7 @@ def _answer(
     urls = page_urls(page, url, http)
     order = asked["order"] or listing.default_order(asked["params"])
     kind = wanted(request)
-    headers = {"Link": header_of(urls), "Vary": "Accept, Page-Part"}
+    headers = {"Link": header_of(urls, http.prefetch), "Vary": "Accept, Page-Part"}
     if len(headers["Link"]) > _MOST_LINK:  # which proxies would refuse; the body has them too
         del headers["Link"]
     if kind == "json" and listing.kind == "choices":
@@ -188,6 +196,26 @@ def _choices(site: Site, request: Request, page: Page) -> dict[str, Any]:
     return {"choices": found, "complete": page.total.kind != "capped"}
 
 
+def _periods(site: Site) -> Callable[[Request], Any]:
+    async def answer(request: Request) -> Response:
+        listing, http = _find(site, request)
+        request.state.vrelko_listing = listing_name(request)
+        given = site.fixed_of(listing_name(request), request)
+        asked = periods_from(request.query_params, listing, http, given=given)
+        engine = getattr(site.engine, "sync_engine", site.engine)
+        async with site.turns.take(listing_name(request)):
+            if engine is not site.engine:
+                async with site.engine.connect() as lent:
+                    found = await lent.run_sync(lambda one: listing.periods(one, **asked))
+            else:
+                found = await run_in_threadpool(listing.periods, engine, **asked)
+        url = address_of(site, request, http)
+        text = to_json({"periods": periods_body(found, url, http)})
+        return _tagged(request, text.encode(), "application/json", {"Vary": "Accept"})
+
+    return answer
+
+
 def _exporter(site: Site) -> Callable[[Request], Any]:
     async def export(request: Request) -> Response:
         listing, http = _find(site, request)
@@ -196,7 +224,8 @@ def _exporter(site: Site) -> Callable[[Request], Any]:
         request.state.vrelko_listing = listing_name(request)
         pairs = [pair for pair in pairs_of(request.query_params) if pair[0] != "format"]
         kind = check_format(request.query_params.get("format"))
-        refused = {http.named(http.page), http.named(http.size)} & {name for name, _ in pairs}
+        sized = {http.named(one) for one in (http.page, http.size, http.rows)}
+        refused = sized & {name for name, _ in pairs}
         if refused:
             raise PageError(
                 f"an export takes no {min(refused)!r}", "Resume it with a cursor", "web-parameter"
@@ -212,12 +241,16 @@ def _exporter(site: Site) -> Callable[[Request], Any]:
         headers = {"Cache-Control": "private, no-store", "Vary": "Accept, Page-Part"}
         if request.method == "HEAD":
             return Response(media_type=FORMATS[kind], headers=headers)
+        params = asked["params"]
+        if "period" in asked:
+            period, zone = asked["period"], asked["time_zone"]
+            params = listing.params_within(engine, period, params=params, time_zone=zone)
         pages = await run_in_threadpool(
             listing.walk,
             engine,
             size=BATCH,
             start=asked["at"],
-            params=asked["params"],
+            params=params,
             order=asked["order"],
             scope=scope,
             time_limit_ms=site.time_limit_ms,

@@ -6,6 +6,7 @@ import base64
 import enum
 import json
 import math
+from collections.abc import Sequence
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
@@ -14,11 +15,12 @@ from uuid import UUID
 from sqlalchemy import inspect
 from sqlalchemy.exc import NoInspectionAvailable
 
-from vrelko.web.addresses import Urls, page_urls
+from vrelko.web.addresses import Urls, page_urls, period_url
 from vrelko.web.http_options import USUAL, HttpOptions
 
 if TYPE_CHECKING:
     from vrelko.serving.pages.page import Page
+    from vrelko.serving.pages.periods import Period
 
 
 def body_of(
@@ -67,10 +69,43 @@ def body_of(
         "after": page.after if page.number is None else None,
         "clamped": page.clamped,
     }
+    if page.period is not None:
+        told = page.period
+        body["period"] = {
+            "label": told.label,
+            "earlier": _period_link(url, http, told.earlier),
+            "later": _period_link(url, http, told.later),
+        }
     if not http.fields:
         return body
     named = ((http.fields.get(name, name), value) for name, value in body.items())
     return {name: value for name, value in named if name is not None}
+
+
+def _period_link(url: str, http: HttpOptions, label: str | None) -> dict[str, str] | None:
+    """Return a neighbouring period with its address."""
+    if label is None:
+        return None
+    return {"label": label, "url": period_url(url, label, http)}
+
+
+def periods_body(
+    periods: Sequence[Period], url: str, http: HttpOptions = USUAL
+) -> list[dict[str, Any]]:
+    """Return periods as plain data, each with the address of its first page.
+
+    `url`: the address of the listing, as readers see it.
+    """
+    return [
+        {
+            "label": one.label,
+            "begin": one.begin,
+            "end": one.end,
+            "rows": one.rows,
+            "url": period_url(url, one.label, http),
+        }
+        for one in periods
+    ]
 
 
 def rows_of(page: Page) -> list[dict[str, Any]]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from vrelko.core.numbered_page import NumberedPage
 from vrelko.errors import ListingError
-from vrelko.web.addresses import Urls, headings, page_urls
+from vrelko.web.addresses import Urls, headings, page_urls, period_url
 from vrelko.web.appearance import USUAL_APPEARANCE, Appearance
 from vrelko.web.bodies import rows_of
 from vrelko.web.http_options import USUAL, HttpOptions
@@ -116,6 +116,7 @@ def _render(
             shift=http.first - 1,
             title=title or listing.name.replace("_", " "),
             name=listing.name,
+            period_url=lambda label: period_url(url, label, http),
         )
     )
 

@@ -12,7 +12,7 @@ Unknown = Literal["refuse", "ignore"]
 
 FIELDS = (
     "rows", "size", "number", "last_number", "offset", "from_to", "total", "sort", "links",
-    "strip", "before", "after", "clamped",
+    "strip", "before", "after", "clamped", "period",
 )  # fmt: skip
 """Fields of an answer, in this order."""
 
@@ -22,10 +22,13 @@ class HttpOptions:
     """The names and habits of one listing's requests and answers.
 
     `page`, `size`, `cursor`, `sort`: names of the query parameters; filters and the search have the
-    names of the listing's own. `prefix` stands before each of them, so that several listings share
-    one address. `first`: the number of the first page, 0 or 1. `offsets`: the page parameter holds
-    a row offset. `numbers`: next, previous and last links hold page numbers (or offsets) where
-    these are known, instead of cursors. `in_path`: the position is the last part of the path.
+    names of the listing's own. `rows`: a range of rows for virtual scrolling, "120-179" from 0.
+    `period` and `zone`: a year, month or day, and the reader's time zone, of listings with periods.
+    `prefetch`: Link headers tell browsers to fetch the next page ahead. `prefix` stands before each
+    of them, so that several listings share one address. `first`: the number of the first page, 0 or
+    1. `offsets`: the page parameter holds a row offset. `numbers`: next, previous and last links
+    hold page numbers (or offsets) where these are known, instead of cursors. `in_path`: the
+    position is the last part of the path.
 
     `fields`: other names for fields of the answer (FIELDS), None to leave one out. `unknown`:
     whether parameters that the listing does not know are refused or ignored. `on_bad_page` and
@@ -38,6 +41,10 @@ class HttpOptions:
     size: str = "size"
     cursor: str = "cursor"
     sort: str = "sort"
+    rows: str = "rows"
+    period: str = "period"
+    zone: str = "zone"
+    prefetch: bool = False
     prefix: str = ""
     first: int = 1
     offsets: bool = False
@@ -76,11 +83,11 @@ class HttpOptions:
                 "Name each field apart",
                 "web-wire",
             )
-        names = (self.page, self.size, self.cursor, self.sort)
+        names = self.own
         if len(set(names)) < len(names):
             raise ListingError(
                 f"two parameters share a name: {', '.join(names)}",
-                "Name page, size, cursor and sort apart",
+                "Name page, size, cursor, sort, rows, period and zone apart",
                 "web-wire",
             )
 
@@ -91,7 +98,15 @@ class HttpOptions:
     @property
     def positions(self) -> frozenset[str]:
         """The parameters that hold a position."""
-        return frozenset({self.named(self.page), self.named(self.cursor)})
+        return frozenset(self.named(one) for one in (self.page, self.cursor, self.rows))
+
+    @property
+    def own(self) -> tuple[str, ...]:
+        """The names of its own parameters, without the prefix."""
+        return (
+            *(self.page, self.size, self.cursor, self.sort),
+            *(self.rows, self.period, self.zone),
+        )
 
     def number_text(self, number: int, size: int) -> str:
         """Return a page number (from 1) as it stands in an address."""

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import quote, urlencode
 from uuid import UUID
 
+from vrelko.core.periods import UNITS
 from vrelko.serving.pages.read import SPOTS
 from vrelko.sql.search import PARAMETER
 from vrelko.web.exports import FORMATS
@@ -47,6 +48,8 @@ def describe_site(
             behind = _operation(name, listing, [_POSITION, *left])
             behind["operationId"] += "_at"
             paths[f"/{name}/{{position}}"] = {"get": behind}
+        if listing.settings.variants.periods is not None:
+            paths[f"/{name}/periods"] = {"get": _periods(name, listing, http, fixed)}
         if exports and listing.kind != "choices":
             kept = [one for one in asked if one["name"] not in _sizes(http)]
             paths[f"/{name}/export"] = {"get": _export(name, kept)}
@@ -86,7 +89,7 @@ def describe_listing(
 
 
 def _sizes(http: HttpOptions) -> set[str]:
-    return {http.named(http.size), http.named(http.page)}
+    return {http.named(one) for one in (http.size, http.page, http.rows)}
 
 
 def _parameters(listing: Listing, http: HttpOptions, fixed: frozenset[str]) -> list[dict[str, Any]]:
@@ -104,7 +107,16 @@ def _parameters(listing: Listing, http: HttpOptions, fixed: frozenset[str]) -> l
         )
         most = {} if listing.sizes.max is None else {"maximum": listing.sizes.max}
         size = {"type": "integer", "minimum": 1, "default": listing.sizes.default, **most}
-        found.append(_parameter(http.named(http.size), size, "Rows a page"))
+        found.append(_parameter(http.named(http.size), size, "Rows per page"))
+    if not whole and listing.kind == "grid":
+        rows = {"type": "string", "pattern": "^\\d+-\\d+$"}
+        told = "A range of rows from 0 for virtual scrolling, such as 120-179; alone"
+        found.append(_parameter(http.named(http.rows), rows, told))
+    if listing.settings.variants.periods is not None and not whole:
+        label = {"type": "string", "pattern": r"^\d{4}(-\d{2}){0,2}$"}
+        found.append(_parameter(http.named(http.period), label, "A year, month or day: 2026-07"))
+        zone = {"type": "string"}
+        found.append(_parameter(http.named(http.zone), zone, "Time zone in which days begin"))
     orders = [str(order) for order in listing.given_orders]
     found.append(
         _parameter(
@@ -167,6 +179,34 @@ def _operation(name: str, listing: Listing, parameters: list[dict[str, Any]]) ->
             "304": {"description": "As it was: the ETag given matches"},
             **_FAULTS,
             **(_PACED if listing.strategy == "frozen-ids" else {}),
+        },
+    }
+
+
+def _periods(
+    name: str, listing: Listing, http: HttpOptions, fixed: frozenset[str]
+) -> dict[str, Any]:
+    own = {http.named(one) for one in (http.page, http.cursor, http.size, http.rows, http.period)}
+    kept = [one for one in _parameters(listing, http, fixed) if one["name"] not in own]
+    unit = {"type": "string", "enum": list(UNITS), "default": "month"}
+    counts = {"type": "string", "enum": ["0", "1"], "default": "0"}
+    within = {"type": "string", "pattern": r"^\d{4}(-\d{2}){0,2}$"}
+    asked = [
+        _parameter(http.named("unit"), unit, "Length of a period"),
+        _parameter(http.named("within"), within, "Only periods of this year or month"),
+        _parameter(http.named("counts"), counts, "Whether rows are counted"),
+    ]
+    return {
+        "operationId": f"periods_{name}",
+        "summary": f"Years, months or days that {name.replace('_', ' ')} has rows in",
+        "parameters": [*kept, *asked],
+        "responses": {
+            "200": {
+                "description": "Periods, the newest first, each with the address of its first page",
+                "content": {"application/json": {"schema": {"type": "object"}}},
+            },
+            "304": {"description": "As it was: the ETag given matches"},
+            **_FAULTS,
         },
     }
 

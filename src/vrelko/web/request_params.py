@@ -9,6 +9,7 @@ from urllib.parse import parse_qsl
 from sqlalchemy.types import TypeEngine
 
 from vrelko.core.arithmetic import check_number
+from vrelko.core.periods import UNITS
 from vrelko.core.spot import Spot
 from vrelko.errors import ListingError, PageError, nearest
 from vrelko.sql.from_text import value_from_text
@@ -43,10 +44,7 @@ def request_from(
             "web-fixed",
         )
     values = _gather(params, listing, http, set(given or {}))
-    own = {
-        name: values.pop(http.named(name), None)
-        for name in (http.page, http.size, http.cursor, http.sort)
-    }
+    own = {name: values.pop(http.named(name), None) for name in http.own}
     texts = {name: _single(http.named(name), found) for name, found in own.items()}
     types = listing.filters.types
     read = {
@@ -54,13 +52,68 @@ def request_from(
         for name in types
         if (found := values.get(http.named(name))) is not None
     }
+    at, size = _position(texts, path_part, http), texts[http.size] or None
+    if texts[http.rows]:
+        if at is not None or size is not None:
+            raise PageError(
+                f"{http.named(http.rows)!r} says position and size: got another of them as well",
+                "Give it alone",
+                "web-position",
+            )
+        at, size = _range(http.named(http.rows), texts[http.rows] or "")
+    dated = {} if listing.settings.variants.periods is None else _period(texts, http)
     return {
-        "at": _position(texts, path_part, http),
-        "size": texts[http.size] or None,
+        "at": at,
+        "size": size,
+        **dated,
         "order": _order(texts[http.sort], listing),
         "params": {**{k: v for k, v in read.items() if v is not None}, **(given or {})},
         "on_bad_page": http.on_bad_page,
         "past_end": http.past_end,
+    }
+
+
+def periods_from(
+    params: Any,
+    listing: Listing,
+    http: HttpOptions = USUAL,
+    *,
+    given: Mapping[str, Any] | None = None,
+) -> dict[str, Any]:
+    """Return what `Listing.periods` takes by name, from the parameters of an address.
+
+    "unit" (year, month or day), "within" (a year or month) and "counts" (1 or 0) beside the
+    listing's own filters and time zone. Raises PageError, OrderError and ListingError.
+    """
+    pairs = pairs_of(params)
+    own = {http.named(name): name for name in ("unit", "within", "counts")}
+    ours: dict[str, list[str]] = {}
+    for name, value in pairs:
+        if name in own:
+            ours.setdefault(name, []).append(value)
+    zone = [value for name, value in pairs if name == http.named(http.zone)]
+    left = [pair for pair in pairs if pair[0] not in own and pair[0] != http.named(http.zone)]
+    asked = request_from(left, listing, http, given=given)
+    if asked["at"] is not None or asked["size"] is not None or "period" in asked:
+        raise PageError(
+            "a list of periods takes no position, got one",
+            f"Leave out {http.named(http.page)!r}, {http.named(http.cursor)!r} and the like",
+            "web-parameter",
+        )
+    texts = {plain: _single(name, ours.get(name)) for name, plain in own.items()}
+    counts = texts["counts"] or "0"
+    if counts not in ("0", "1"):
+        raise _unfit(http.named("counts"), "is not 0 or 1")
+    unit = texts["unit"] or "month"
+    if unit not in UNITS:
+        raise _unfit(http.named("unit"), f"is not one of {', '.join(UNITS)}")
+    return {
+        "unit": unit,
+        "within": texts["within"] or None,
+        "counts": counts == "1",
+        "time_zone": _single(http.named(http.zone), zone or None) or None,
+        "params": asked["params"],
+        "order": asked["order"],
     }
 
 
@@ -97,7 +150,7 @@ _OWN = ("openapi.json", "healthz", "metrics")
 def _refuse_clash(listing: Listing, http: HttpOptions, exports: bool = False) -> None:
     """Raise ListingError where a filter has a name that the page itself needs."""
     filters = set(listing.filters.types)
-    clash = {http.page, http.size, http.cursor, http.sort} & filters
+    clash = _own_names(listing, http) & filters
     if exports:
         clash |= {"format"} & {http.named(one) for one in filters}
     if clash:
@@ -114,7 +167,7 @@ def _gather(
 ) -> dict[str, list[str]]:
     """Return the values of each parameter that the listing knows. Raises PageError."""
     _refuse_clash(listing, http)
-    own = {http.page, http.size, http.cursor, http.sort}
+    own = _own_names(listing, http)
     known = {http.named(name) for name in own | set(listing.filters.types) - set(fixed)}
     found: dict[str, list[str]] = {}
     for name, value in pairs_of(params):
@@ -130,6 +183,32 @@ def _gather(
             raise _unfit(name, "holds what no value holds, or is too long")
         found.setdefault(name, []).append(value)
     return found
+
+
+def _own_names(listing: Listing, http: HttpOptions) -> set[str]:
+    """Return the parameters of a listing's page itself, without the prefix."""
+    own = set(http.own)
+    if listing.settings.variants.periods is None:
+        own -= {http.period, http.zone}
+    return own if listing.kind == "grid" else own - {http.rows}
+
+
+def _range(name: str, text: str) -> tuple[Spot, str]:
+    """Return where a range of rows such as "120-179" begins, and how many rows it has."""
+    first, dash, last = text.partition("-")
+    if not (dash and _is_digits(first) and _is_digits(last)) or int(last) < int(first):
+        raise _unfit(name, 'is not a range of row offsets, such as "120-179"')
+    return Spot.offset(first), str(int(last) - int(first) + 1)
+
+
+def _is_digits(text: str) -> bool:
+    return text.isascii() and text.isdigit() and len(text) < 20
+
+
+def _period(texts: Mapping[str, str | None], http: HttpOptions) -> dict[str, str | None]:
+    """Return the period that is asked for; a time zone alone changes nothing."""
+    found = texts[http.period] or None
+    return {} if found is None else {"period": found, "time_zone": texts[http.zone] or None}
 
 
 def _single(name: str, values: list[str] | None) -> str | None:

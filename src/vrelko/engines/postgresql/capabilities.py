@@ -24,6 +24,7 @@ CAPABILITIES = Capabilities(
     index_tail=_TRAITS.index_tail,
     equality_traps=False,
     bound_prunes=True,
+    zoned_moments=True,
 )
 
 _INDEXES = text(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any, overload
 
 from vrelko.core.arithmetic import (
@@ -57,13 +57,23 @@ class Ways:
     walk: Walk = NO_WALK
 
 
+@dataclass(frozen=True, slots=True)
+class PageOfPeriod:
+    """The period that a page lies in, and the labels of the nearest ones that have rows."""
+
+    label: str
+    earlier: str | None
+    later: str | None
+
+
 class Page(Sequence[Any]):
     """The rows of one page, as a sequence, with its place and its links.
 
     All data is computed before the page is returned; only cursor texts are written when asked for.
     `next`, `prev`, `first` and `last` are cursors, None where there is nothing there; `after` and
     `before` are cursors round any page, for tails and for "new on top". `clamped` says in words
-    what was asked for and could not be had, None where all is as asked.
+    what was asked for and could not be had, None where all is as asked. `period`: the year, month
+    or day that was asked for, with its neighbours that have rows.
     """
 
     __slots__ = (
@@ -73,6 +83,7 @@ class Page(Sequence[Any]):
         "_ways",
         "_written",
         "clamped",
+        "period",
         "rows",
         "size",
         "statements",
@@ -95,6 +106,7 @@ class Page(Sequence[Any]):
         self.size = size
         self.statements = tuple(asked)
         self.clamped = clamped
+        self.period: PageOfPeriod | None = None
 
     def __copy__(self) -> Page:
         return self
@@ -274,6 +286,23 @@ class Page(Sequence[Any]):
             return ()
         return strip_of(self.number, self.last_number, width)
 
+    def part(self, first: int, size: int, spot: Spot) -> Page:
+        """Return `size` of this page's rows from row `first` of it on, as a page of their own."""
+        batch, last = self._batch, first + size
+        rows = batch.rows[first:last]
+        offset = None if batch.offset is None else batch.offset + first
+        made = replace(
+            batch,
+            rows=rows,
+            full=batch.full[first:last],
+            before=batch.before or (first > 0 and bool(batch.rows)),
+            after=batch.after or len(batch.rows) > last,
+            offset=offset,
+        )
+        if not rows and batch.rows:
+            made.after = False
+        return Page(made, size, spot, self._ways, self.statements, self.clamped)
+
     def as_dict(self) -> dict[str, Any]:
         """Return the page as plain data (schema `vrelko.page/1`, see docs/schemas.md)."""
         return {
@@ -287,6 +316,7 @@ class Page(Sequence[Any]):
             "total": {"value": self.total.value, "kind": self.total.kind},
             "from_to": None if self.from_to is None else str(self.from_to),
             "clamped": self.clamped,
+            "period": None if self.period is None else asdict(self.period),
             "links": {
                 name: getattr(self, name) for name in ("self", "next", "prev", "first", "last")
             },

@@ -76,6 +76,8 @@ class BoundRequest:
                 "Give a cursor, Spot.number(n), another Spot, or None for the first page",
                 "spot-type",
             )
+        if spot.kind == "value":
+            return self._at_value(spot)
         key = spot.key
         if key is not None:
             if spot is at or len(key) != self.variant.terms:
@@ -88,6 +90,21 @@ class BoundRequest:
         if spot.top is not None and _DIGESTED.intersection(map(type, spot.top)):
             spot = spot._replace(top=lengthen(self.runner, self.variant, spot.top))
         return spot
+
+    def _at_value(self, spot: Spot) -> Spot:
+        """Return the spot behind the last row that stands ahead of a value in the order."""
+        (value,) = spot.key or (None,)
+        if value is None:
+            raise PageError(
+                "Spot.at_value() needs a value, got None",
+                f"Give a value of {self.variant.order.names[0]!r}, or Spot.start()",
+                "spot-value",
+            )
+        for statement in self.variant.ahead_of_value():
+            rows, _ = self.runner.fetch(statement, None, key_parameters((value,)))
+            if rows:
+                return Spot("after", self.variant.converted(rows[0]))
+        return Spot.start()
 
     def key_of(self, given: Any) -> tuple[Any, ...]:
         """Return the key that a caller means: of a page's row, or as values. Raises PageError."""

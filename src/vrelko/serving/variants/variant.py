@@ -22,6 +22,7 @@ from vrelko.serving.variants.runner import Runner
 from vrelko.sql.counts import build_count, build_count_behind, build_rows
 from vrelko.sql.entities import has_whole_entity
 from vrelko.sql.key_filters import IDS, build_by_ids, build_key_by_id, keep_behind
+from vrelko.sql.period_filters import PeriodStatements
 from vrelko.sql.rows import Cutter
 from vrelko.sql.set_filters import SetFilter, build_branches
 from vrelko.sql.sources import base_table
@@ -29,6 +30,7 @@ from vrelko.sql.statements import (
     LIMIT,
     OFFSET,
     Source,
+    build_ahead_of_value,
     build_deferred,
     build_edge,
     build_key_at,
@@ -190,6 +192,19 @@ class Variant:
         if not rows:
             return None
         return self.converted(rows[0])
+
+    def ahead_of_value(self) -> tuple[Select[Any], ...]:
+        """The statements for the key of the last row ahead of a value of the first term.
+
+        Run them until one gives a row. Parameter: `vrelko_key_0`.
+        """
+        return self._kept(
+            ("ahead of value",), lambda: build_ahead_of_value(self.source, self._counted)
+        )
+
+    def periods(self, column: ColumnElement[Any]) -> PeriodStatements:
+        """The statements that ask which periods of a date/time column have rows."""
+        return self._kept(("periods",), lambda: PeriodStatements(self._counted, column))
 
     def key_by_id(self, found: Sequence[Any]) -> tuple[Select[Any], dict[str, Any]]:
         """Return the statement for the key of a row with this identity, and its parameters."""

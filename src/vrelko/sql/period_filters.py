@@ -1,0 +1,71 @@
+"""Filters and statements of periods: what a date/time column holds between two moments."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date, datetime
+from typing import Any, Literal
+
+from sqlalchemy import ColumnElement, Select, and_, bindparam
+
+from vrelko.errors import ListingError
+from vrelko.sql.counts import build_count
+
+PERIOD = "period"
+"""The name of the filter."""
+FROM, UNTIL = "period_from", "period_until"
+"""Its parameters: the least value inside, and the least behind."""
+_BOUND = "vrelko_period"
+
+
+def column_kind(name: str, column: ColumnElement[Any]) -> Literal["date", "naive", "zoned"]:
+    """Return whether a column holds dates or moments. Raises ListingError for any other."""
+    try:
+        kind: type = column.type.python_type
+    except NotImplementedError:
+        kind = str
+    if issubclass(kind, datetime):
+        return "zoned" if getattr(column.type, "timezone", False) else "naive"
+    if issubclass(kind, date):
+        return "date"
+    raise ListingError(
+        f"periods of {name!r} cannot be told: it is not a date/time column",
+        "Name a column of dates or of dates and times",
+        "period-column",
+    )
+
+
+def period_filter(column: ColumnElement[Any]) -> ColumnElement[bool]:
+    """Return the condition of rows from `period_from` up to, without, `period_until`."""
+    return and_(
+        column >= bindparam(FROM, type_=column.type), column < bindparam(UNTIL, type_=column.type)
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class PeriodStatements:
+    """What is asked about a column of the rows that a variant counts: `counted`, unordered."""
+
+    counted: Select[Any]
+    column: ColumnElement[Any]
+
+    def nearest(self, below: bool, bounded: bool) -> Select[Any]:
+        """The greatest value below a bound, or the least at or above it; unbounded: of all."""
+        bound = bindparam(_BOUND, type_=self.column.type)
+        chosen = self._values().where(self.column.is_not(None))
+        if bounded:
+            chosen = chosen.where(self.column < bound if below else self.column >= bound)
+        return chosen.order_by(self.column.desc() if below else self.column.asc()).limit(1)
+
+    def rows(self) -> Select[Any]:
+        """How many rows a period has."""
+        return build_count(self.counted.where(period_filter(self.column)), None)
+
+    def _values(self) -> Select[Any]:
+        value = self.column.label("vrelko_value")
+        return self.counted.order_by(None).with_only_columns(value, maintain_column_froms=True)
+
+
+def bound_values(value: Any) -> dict[str, Any]:
+    """Return the parameter of `PeriodStatements.nearest`."""
+    return {_BOUND: value}
