@@ -80,7 +80,7 @@ VALUELESS = re.compile(
     r"|writes-table|log-lines|page-more|engine-unserved|database-url|time-limit-unavailable"
     r"|drift-dwell|replay-.*|pages-database|anchors-read|steady-overlap|settle-column|filter-select"
     r"|shards-ceiling|order-(twice|unproven|expression)|select-.*|search-columns|web-(hosts|async)"
-    r"|web-position|demo-.*|listing-busy|walk-until"
+    r"|web-position|web-parameter|spot-value|demo-.*|listing-busy|walk-until"
 )
 """Codes of errors that name no value: it is secret, missing, or the whole of what was given."""
 

@@ -46,6 +46,7 @@ GRID = Listing(
     ],
     filters=_FILTERS,
     search=Search(["ring"]),
+    periods="caught_at",
 )
 FEED = Listing(
     _ROWS,

@@ -28,7 +28,7 @@ export class Trouble extends Error {
 }
 
 // What an address may hold; the rest, such as what a mail program adds, is left out.
-const KNOWN = ["page", "size", "cursor", "sort", "search", "species", "station", "status"];
+const KNOWN = ["page", "size", "cursor", "sort", "search", "species", "station", "status", "period"];
 
 export function readQuery(positions = KNOWN) {
   const found = new URLSearchParams(location.search);

@@ -25,6 +25,9 @@ export function openGrid(root) {
   const search = h("input", { type: "search", name: "search", placeholder: "L10…", autocomplete: "off", value: query.get("search") ?? "" });
   const size = h("select", { name: "size", "aria-label": "Rows a page" });
   for (const rows of [10, 25, 50, 100]) size.append(h("option", { value: rows, text: `${rows} rows` }));
+  const month = h("select", { name: "period", onchange: () => change("period", month.value) });
+  const around = h("ul", { class: "around", "aria-label": "Nearby periods", hidden: true });
+  let listed = null; // the filters that the months are listed for
   const head = h("tr");
   const body = h("tbody");
   const trouble = h("div", { class: "trouble", role: "alert", hidden: true });
@@ -35,7 +38,7 @@ export function openGrid(root) {
   const jump = h("input", { type: "number", min: 1, name: "jump", inputmode: "numeric", "aria-label": "Page number" });
   const go = h("form", { class: "jump", onsubmit: leap }, h("label", {}, "Page", jump), h("button", { text: "Go" }));
   const note = h("p", { class: "note", role: "status" });
-  root.append(filters, trouble, frame, h("nav", { class: "pages", "aria-label": "Pages" }, links, go, size, place), note);
+  root.append(filters, trouble, around, frame, h("nav", { class: "pages", "aria-label": "Pages" }, links, go, size, place), note);
 
   let typing;
   search.addEventListener("input", () => {
@@ -55,9 +58,36 @@ export function openGrid(root) {
   }
 
   function drawFilters() {
-    filters.replaceChildren(...filterFields(query, change), h("label", {}, "Ring", search));
+    filters.replaceChildren(...filterFields(query, change), h("label", {}, "Month", month), h("label", {}, "Ring", search));
     size.value = query.get("size") ?? "25";
     search.value = query.get("search") ?? "";
+  }
+
+  // The months that have rows under the filters in force; one that is asked for stays in the list.
+  async function listMonths() {
+    const asked = new URLSearchParams(query);
+    for (const one of [...POSITIONS, "size", "sort", "period"]) asked.delete(one);
+    const key = asked.toString();
+    if (key === listed) return (month.value = query.get("period") ?? "");
+    try {
+      const found = await ask("/data/captures/periods?unit=month" + (key ? "&" + key : ""));
+      const labels = found.periods.map((one) => one.label);
+      const now = query.get("period") ?? "";
+      if (now && !labels.includes(now)) labels.unshift(now);
+      month.replaceChildren(h("option", { value: "", text: "all" }), ...labels.map((label) => h("option", { value: label, text: label })));
+      month.value = now;
+      listed = key;
+    } catch {
+      listed = null; // the rows tell what is wrong
+    }
+  }
+
+  function drawPeriod(page) {
+    around.hidden = !page.period;
+    if (!page.period) return around.replaceChildren();
+    const { label, earlier, later } = page.period;
+    const step = (one, text) => h("li", {}, one ? anchor(one.url, { text: `${text} ${one.label}` }) : h("span", { class: "off", "aria-disabled": "true", text }));
+    around.replaceChildren(step(earlier, "Earlier:"), h("li", {}, h("span", { class: "current", "aria-current": "true", text: label })), step(later, "Later:"));
   }
 
   // A change of filter, search or order begins at the first page.
@@ -139,6 +169,8 @@ export function openGrid(root) {
     if (document.activeElement !== search) search.value = query.get("search") ?? "";
     size.value = String(page.size);
     drawLinks(page);
+    drawPeriod(page);
+    listMonths();
     fetchAhead(page.links.next);
   }
 
