@@ -129,6 +129,9 @@ SEEN = {
     "lagging-replica": lambda: codes(
         listing(), facts(settings={"replica": "yes", "replica_lag_s": "8.5"})
     ),
+    "periods-unindexed": lambda: codes(
+        listing(periods="changed_at"), facts(indexes=[{"name": "by_seen", "columns": ["seen_at", "id"]}])
+    ),
     "computed-order": lambda: codes(
         Listing(
             select(c.id, func.abs(c.site).label("far")), orders="far,id", total="none", expose=True

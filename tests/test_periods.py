@@ -436,3 +436,30 @@ def test_periods_of_moments_with_a_zone(server):
             assert len(page) == 2
     finally:
         other.drop_all(server)
+
+
+def test_periods_in_a_pages_file(notes, tmp_path):
+    url = notes.url.render_as_string(hide_password=False)
+    pages = tmp_path / "pages.toml"
+    head = (
+        f'[source]\nurl = "{url}"\n[listing.notes]\ntable = "Field Notes"\norders = ["-Seen At"]\n'
+    )
+    pages.write_text(head + 'total = "exact"\nperiods = "Seen At"\nstored_zone = "Europe/Oslo"\n')
+    loaded = vrelko.load(pages)
+    try:
+        found = loaded["notes"].periods(loaded.engine, "month", time_zone="UTC", counts=True)
+        shifted = Counter(
+            row["Seen At"].replace(tzinfo=OSLO).astimezone(UTC).strftime("%Y-%m")
+            for row in ROWS
+            if row["Seen At"]
+        )
+        assert {one.label: one.rows for one in found} == shifted
+    finally:
+        loaded.close()
+    for wrong, said in (('"id"', "not a date/time column"), ('"Seen"', "not a column")):
+        pages.write_text(head + f"periods = {wrong}\n")
+        with pytest.raises(vrelko.errors.VrelkoError, match=said):
+            vrelko.load(pages)
+    pages.write_text(head + 'periods = "Seen At"\nstored_zone = "Mars"\n')
+    with pytest.raises(vrelko.errors.VrelkoError, match=r"pages\.toml.*not a known time zone"):
+        vrelko.load(pages)

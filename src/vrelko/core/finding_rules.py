@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from vrelko.core.access import advise_index, fixed_columns
 from vrelko.core.arithmetic import page_count
 from vrelko.core.drift.damage import left_by_draining, lost_by_ties, moved_about, torn_by_lag
 from vrelko.core.drift.expectation import Stream
@@ -13,9 +14,10 @@ from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.findings import Finding, make_finding
 from vrelko.core.identifiers import plain_name, quote, quote_table
-from vrelko.core.index_advice import Advice
+from vrelko.core.index_advice import SORTED_ROWS, Advice, create_text
+from vrelko.core.index_order import serves_order
 from vrelko.core.number_format import render_mean
-from vrelko.core.order import Order
+from vrelko.core.order import Order, Term
 from vrelko.core.outline import Outline
 from vrelko.core.path_findings import find_misread, find_path, find_state
 from vrelko.core.reader_load import VariantModel
@@ -63,6 +65,7 @@ def find_faults(
         yield from find_misread(variant, server)
     yield from _find_drains(outline, variants[0], writers)
     yield from _find_lag(server, walk)
+    yield from _find_periods(outline, table, server)
     yield from _find_sizes(outline, variants[0], strategy, bool(advice))
     yield from find_state(table, server)
 
@@ -253,6 +256,23 @@ def _find_shape(order: Order, advice: Sequence[Advice], server: ServerFacts) -> 
                 f"{term.name} may be NULL, and no index has NULLs {term.nulls}",
                 "Create the index, or place NULLs where the engine puts them by default",
             )
+
+
+def _find_periods(outline: Outline, table: TableFacts, server: ServerFacts) -> Iterator[Finding]:
+    """Periods by a column that no index leads to: each descent would read the table."""
+    name = outline.periods
+    if name is None or outline.opaque or not table.has_column(name) or table.rows < SORTED_ROWS:
+        return
+    fixed, order = fixed_columns(outline), Order((Term(name),))
+    whole = [index for index in table.indexes if not index.partial]
+    if any(serves_order(index, order, fixed, table, server.engine, lax=True) for index in whole):
+        return
+    yield make_finding(
+        "periods-unindexed",
+        f"periods by {name}",
+        f"no index leads to it, so finding each period reads {table.rows:,.0f} rows",
+        create_text(advise_index(outline, order, table, server.engine), table, server.engine),
+    )
 
 
 def _find_computed(

@@ -43,6 +43,7 @@ CODES: dict[str, FindingKind] = {
     "draining-filter": "unsound",
     "lagging-replica": "fragile",
     "computed-order": "slow",
+    "periods-unindexed": "slow",
     "text-order": "fragile",
     "float-key": "fragile",
     "row-security": "slow",

@@ -45,8 +45,9 @@ class Outline:
     `strategy` is the one it is served by today, None where that is open. `opaque` says what keeps
     the select from being read as tables and conditions, empty where nothing does. `computed` has
     the SQL of order terms that are expressions of the first table alone, by their names. `claimed`
-    columns are said to identify a row, which nothing proves. `counted_once`: the total is counted
-    when a walk begins and at jumps, and carried by cursors to the pages behind.
+    columns are said to identify a row, which nothing proves. `periods`: the column that years and
+    months are told by. `counted_once`: the total is counted when a walk begins and at jumps, and
+    carried by cursors to the pages behind.
     """
 
     name: str
@@ -65,6 +66,7 @@ class Outline:
     computed: dict[str, str] = field(default_factory=dict)
     claimed: tuple[str, ...] = ()
     counted_once: bool = True
+    periods: str | None = None
 
     @property
     def table(self) -> str:

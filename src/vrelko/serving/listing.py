@@ -629,7 +629,7 @@ class Listing:
 
         `params` are typical values; optional filters whose parameters they hold count as active.
         """
-        described, filters = self.described, self.filters
+        described, filters, variants = self.described, self.filters, self.settings.variants
         given = filters.check(params, partly=True)
         active = filters.active(given)
         whole = filters.apply(self.select, active, described.searched, dialect)
@@ -644,6 +644,7 @@ class Listing:
             "strategy": chosen if chosen in STRATEGIES else None,
             "claimed": self.claimed,
             "counted_once": self.count == "once",
+            "periods": None if variants.periods is None else variants.periods.name,
         }
         where = getattr(whole, "whereclause", None)
         own = len(described.orders) - described.search_orders
