@@ -2,7 +2,8 @@
 
     python bench/speed_pairs.py OTHER_CHECKOUT [PAIRS]     (default 15 pairs, SQLite in memory)
 
-Prints the median of the ratios this / other, of each process its quietest moment. OTHER_CHECKOUT is a folder with src/vrelko in it.
+Prints the median of the ratios this / other, of each process its quietest moment. OTHER_CHECKOUT
+is a folder with src/vrelko in it.
 """
 
 from __future__ import annotations
