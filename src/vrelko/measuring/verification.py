@@ -122,6 +122,7 @@ def _predict_again(plans: Sequence[Plan], cases: Sequence[Case]) -> None:
         of = case.plan, case.use
         if case.count is None or case.name in ("count", "capped count"):
             continue
+        # Nothing that the prediction rests on has changed.
         if of not in told and of not in moved:
             continue
         plan = plans[case.plan]
@@ -180,6 +181,8 @@ def _run(session: Session, case: Case, plans: Sequence[Plan]) -> None:
         return
     predicted = counted_as(clock.rates.engine, case.trial.estimate)
     expected_ms = clock.ms(case.trial.estimate)
+    # Nothing is run that is predicted to outlast its limit: it would tell a bound, and cost
+    # the limit.
     if expected_ms > most_ms and not case.trial.unknown:
         session.left_out.append(f"{case.name} behind row {case.trial.offset:,}: budget spent")
         return
@@ -193,6 +196,7 @@ def _run(session: Session, case: Case, plans: Sequence[Plan]) -> None:
         return
     case.ms, case.rows = run.ms, run.rows
     counted = run.counted
+    # A statement cut off had read so much at least, and would have read more.
     if run.cut and counted is not None:  # both are lower bounds then
         counted = max(counted, predicted)
     trial = case.trial
@@ -214,8 +218,11 @@ def _run(session: Session, case: Case, plans: Sequence[Plan]) -> None:
 
 def _time(session: Session, cases: Sequence[Case]) -> None:
     """Run what was quick again, in interleaved rounds, and keep each page's fastest time."""
+    # Rounds over all pages, not a page five times: a slow moment of the machine then hits all
+    # alike.
     for _ in range(_ROUNDS):
         for case in cases:
+            # What was slow once is not asked of a production server again.
             if case.count is None or case.count.cut or case.ms > _QUICK_MS:
                 continue
             if session.spending.left_ms <= 0:

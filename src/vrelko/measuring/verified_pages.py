@@ -70,6 +70,8 @@ def choose_cases(session: Session, plans: Sequence[Plan], thorough: bool) -> Ite
             except PageError:  # a parameter without a value
                 continue
             benches[i, j] = bench
+            # Each plan's usual variant first: where the budget ends, every listing
+            # has been looked at.
             if j == 0:
                 yield from _usual(session, bench, clock, (i, j), thorough)
     for (i, j), bench in benches.items():
@@ -88,6 +90,7 @@ def _usual(
     early = clock.ms(total.estimate) < session.spending.budget_ms * _EARLY and not total.unknown
     if early:  # all else is told by how many rows there are
         yield Case(*of, total.strategy, total, 0)
+    # Odd shares, so that no page falls on a bound of groups or a multiple of the page size.
     wanted = [
         ("offset", 0, size),
         ("keyset", deep, size),
@@ -129,6 +132,7 @@ def _usual(
     if bench.use.outline.total == "capped":
         caps.add(bench.use.outline.cap)
     for cap in sorted(caps, key=lambda one: one or 0):
+        # It was counted ahead of all pages.
         if cap is None and early:
             continue
         trial = bench.total(cap)
@@ -183,6 +187,7 @@ def depth_in_time(bench: Bench, clock: Clock, strategy: str, offset: int, size: 
     if bench.path(strategy, offset, size).unknown:  # its prediction says nothing; the limit holds
         return offset
     while clock.ms(bench.model.strategy(strategy, offset, size)) > _MOST_MS:
+        # Even near the start it is too slow: the strategy is left out.
         if offset < 100:
             return None
         offset //= 3

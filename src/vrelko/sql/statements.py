@@ -161,6 +161,7 @@ def ranges_by_statement(
     source: Source, order: Order, null_keys: Sequence[bool] | None, joined: bool = False
 ) -> tuple[tuple[Range, ...], ...]:
     """Return the ranges behind a key, or of all rows where `null_keys` is None, by statement."""
+    # NULLs that sort where no index has them make ranges of their own, read in turn.
     awkward, form = source.awkward(order), source.capabilities.form
     if null_keys is None:
         return group_ranges(plan_edge(order, awkward), (), awkward, form)
@@ -260,6 +261,7 @@ def page_statement(
     whole = ordered(source, order, group, null_keys)
     if group != (Range(),):
         predicates = [build_predicate(source, order, part, null_keys) for part in group]
+        # Else MariaDB reads the whole equal prefix by ref access, and sorts it.
         if source.capabilities.equality_traps and _is_trap(group):
             predicates += _never(source)
         whole = first_where(
@@ -283,6 +285,7 @@ def first_where(
     ):
         return statement.having(predicate)
     whole = statement.where(predicate)
+    # One AND of all would hide which condition SQLite seeks by: each stands alone.
     own = (part for criterion in whole._where_criteria[:-1] for part in conjuncts(criterion))
     whole._where_criteria = (*whole._where_criteria[-1:], *own)
     return whole
@@ -331,6 +334,8 @@ def order_clauses(
         clause = element.desc() if term.descending else element.asc()
         native_first = capabilities.nulls_low != term.descending
         if term.nullable and native_first != (term.nulls == "first"):
+            # A placement that no index serves is left out where the rows read do not
+            # differ in it.
             served = capabilities.nulls_served or source.nulls_served
             if served or needs_placement(group, position, null_keys):
                 if capabilities.nulls_syntax:
@@ -363,6 +368,7 @@ def build_predicate(
 
 def _beyond(source: Source, order: Order, positions: tuple[int, ...]) -> ColumnElement[bool]:
     descending = order.terms[positions[0]].descending
+    # One term needs no row value, and engines prune and seek by it alike.
     if len(positions) == 1:
         return source.keys[positions[0]].beyond(f"{source.prefix}{positions[0]}", descending)
     elements = [source.keys[i].sought for i in positions]

@@ -64,6 +64,8 @@ class CostModel(Prices):
 
         None where none was run by that path, or none of the strategy.
         """
+        # Its page is one of two others, and its count a third: it is believed where both
+        # are.
         if name == "two-ended":
             behind = max(self.matching - offset - size, 0.0)
             part = ("offset", offset) if offset <= behind else ("far-end", behind)
@@ -75,6 +77,8 @@ class CostModel(Prices):
         check = self._check("first" if offset <= 0 and name in _ALIKE else name, offset, size)
         if check is None or not check.believed:
             return None if check is None else check.believed
+        # The server may take either path there, and no count tells which it will take
+        # next.
         if self._near_a_turn(name, offset, size):
             return None
         if self._near_a_bound(name, offset, size):
@@ -84,6 +88,7 @@ class CostModel(Prices):
         if name != "keyset":
             return True
         rows = min(size + 1, max(self.matching - offset, 0.0))
+        # Where ties may or may not end on the page, the work is either of two.
         unsure = self.routes.ties is not None and self.seek_at(offset).kind != "ordered"
         return None if unsure and 0.05 < self.ties_end(rows, offset) < 0.95 else True
 
@@ -93,6 +98,8 @@ class CostModel(Prices):
         low, high = 0.0, max(self.matching - size, 0.0)
         if price(self.offset(high, size)) < goal:
             return None
+        # Then sorting costs as much everywhere, and there is no row from which offset
+        # falls behind.
         if price(self.offset(0, size)) >= goal:
             return 0.0 if self.path.kind == "ordered" else None
         while high - low > max(1.0, high * 1e-4):
@@ -164,6 +171,8 @@ class CostModel(Prices):
             here, there = (self._raw(name, at, counted_size) for at in (offset, alone))
             factor = counted_as(engine, here) / max(counted_as(engine, there), 1e-9)
             return check.correct(work, alone, factor, engine, self._most_read)
+        # Pages of another size were counted: the model says how much more or less they
+        # read, within what sizes alone explain.
         if size and counted_size and size != counted_size:
             engine = self.scene.server.engine
             usual = counted_as(engine, self._raw(name, offset, counted_size))
@@ -180,6 +189,7 @@ class CostModel(Prices):
         low, high = sorted((one, other), key=lambda work: counted_as(engine, work))
         apart = max(counted_as(engine, high), 1.0) / max(counted_as(engine, low), 1.0)
         scatter = math.hypot(high.timed_scatter, math.log(apart) / 2)
+        # What is sent does not depend on the path; only what is read does.
         kept = {name: getattr(high, name) for name in ("statements", "rows", "bytes", "values")}
         return replace(high.times(1 / math.sqrt(apart)), **kept, timed_scatter=scatter)
 

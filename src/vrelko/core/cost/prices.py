@@ -48,6 +48,8 @@ class Prices:
     def keyset(self, rows: float, first: bool = False, at: float = 0.0) -> Work:
         """A page that fetches `rows` rows behind a key, `at` rows into the order, or the first."""
         rows = min(rows, self.matching)
+        # A key within a long run of ties is continued within the run: most pages never
+        # leave it.
         ties = None if first else self.ties_at(rows, at)
         if ties is not None:
             work, chance = self._work(ties, Ask("page", 0, rows)), self.ties_end(rows, at)
@@ -66,6 +68,8 @@ class Prices:
         turned = ranges or seek != self.routes.seek
         if seek.kind == "sorted" and turned and at > 0:  # what lies behind the key is sorted
             left = max(self.matching - at, rows) / max(self.matching, 1.0)
+            # Unbounded, all rows are read and those ahead of the key are dropped
+            # before the sort.
             if seek.index is None or not _is_bounded(seek, self.scene.order):
                 behind = replace(seek, passing=seek.passing * left)
             else:
@@ -89,6 +93,7 @@ class Prices:
             # SQLite walks the key's ties again, of which by chance none, or all, lie ahead of it.
             apart = TIE_STEPS * self.scene.tie / 2 / work.steps
             return replace(work, timed_scatter=math.hypot(work.timed_scatter, min(apart, 0.5)))
+        # Only groups end by chance; ordered pages end where they are full.
         if path.kind != "grouped" or not work.entries:
             return work
         groups = find_groups(self.scene.order, path, self.table)
@@ -101,6 +106,7 @@ class Prices:
     def two_ended(self, offset: float, size: int) -> Work:
         """A page behind an offset from the nearer end, the rows counted before."""
         behind = max(self.matching - offset - size, 0.0)
+        # The nearer end is cheaper, the count is paid either way.
         if offset <= behind:
             return _in_turn(self.offset(offset, size), self.count(None))
         return _in_turn(self.far_end(behind, size), self.count(None))
@@ -117,6 +123,7 @@ class Prices:
         rows = min(size + 1, max(self.matching - offset, 0.0))
         path = self.keys_at(offset, size)
         work = self._work(path, Ask("deferred", offset, rows))
+        # The keys were joined for the filters; the rows are joined for what they show.
         if path.lookups and self.routes.page.lookups:  # the page's rows are joined again
             again = [
                 replace(one, first=False, each=True) if one.first else one
@@ -126,6 +133,7 @@ class Prices:
         if self.routes.joined is None:
             return work
         read = replace(self._work(self.routes.joined, Ask("all")), statements=0.0)
+        # A server that reads all rows for the join does not seek those of the page.
         found = seek_blocks(self.scene, path, rows)
         return replace(work, seeks=0.0, blocks=work.blocks - found) + read
 
@@ -231,6 +239,7 @@ class Prices:
         Of a group of ties that begins or ends on the page before they are known to be few: so they
         are behind a first page, and most often where a group is no larger than two pages.
         """
+        # In order there is nothing to gain by it; behind the first page ties are few.
         if self.seek_at(at).kind == "ordered" or 0 < at <= rows:
             return None
         return self.routes.ties if self.ties_end(rows, at) < 0.5 else None

@@ -51,6 +51,7 @@ def answer(settings: Settings, lender: Any, request: Request) -> Page:
         size = _size_of(settings, request.size, clamps, notes)
     at = request.at
     spot = _nearest_spot(opened, at, notes) if clamps else opened.spot_of(at)
+    # Most requests are of a kind that fits; the words for those that do not are made apart.
     if spot.kind not in SPOTS[settings.kind] or settings.strategy == "whole":
         _check_kind(settings, spot, isinstance(at, str))
     if settings.max_offset is not None:
@@ -64,6 +65,7 @@ def answer(settings: Settings, lender: Any, request: Request) -> Page:
         batch = _read(opened, spot, size, request, notes)
     else:
         batch, walk = _read_walking(opened, spot, size, request, notes)
+    # Once for each variant: a type never tried may compare otherwise than it sorts.
     if opened.variant.doubtful:
         prove_keys(opened.runner, opened.variant, batch.full)
     counted = settings.count == "once" and batch.total is not NO_TOTAL
@@ -165,9 +167,13 @@ def _within(max_offset: int, spot: Spot, size: int, clamps: bool, notes: list[st
 def _read(opened: BoundRequest, spot: Spot, size: int, request: Request, notes: list[str]) -> Batch:
     settings = opened.settings
     kind = settings.total if request.total else "none"
+    # A total in the cursor was counted when the walk began; a listing that counts each page
+    # ignores it.
     counted = None if spot.total is None else _carried(settings, spot, kind)
     batch = None
     if spot.kind == "after":
+        # The usual page, by the shortest way; None where the variant needs more than one
+        # statement.
         batch = read_behind(opened.runner, opened.variant, spot, size)
     if batch is None:
         batch, counted = _read_any(opened, spot, size, request, counted, notes)
@@ -198,6 +204,8 @@ def _read_any(
     )
     if counted is None and ahead:
         kind = settings.total if request.total else "none"
+        # The last page and two-ended pages are placed from the end, so the total comes
+        # first.
         counted = _count(opened, "exact" if settings.strategy == "two-ended" else kind)
     batch = reader.read(spot, counted)
     if not batch.rows and spot.kind in _JUMPS and batch.offset:
@@ -256,6 +264,7 @@ def _carried(settings: Settings, spot: Spot, kind: str) -> Total | None:
     """Return the total that a cursor carries, where the listing counts once a walk."""
     if settings.count != "once" or spot.total is None or kind not in ("exact", "capped"):
         return None
+    # A cursor carries cap + 1 for "more than the cap": see _to_carry.
     if kind == "capped" and spot.total > settings.cap:
         return Total(settings.cap, "capped")
     return Total(spot.total, "exact")
@@ -277,6 +286,7 @@ def _count(opened: BoundRequest, kind: str) -> Total:
             return Total(estimate, "about")
         kind = "capped"
     cap = settings.cap if kind == "capped" else None
+    # A count may run into its own limit without the page failing: the total is unknown then.
     limited = runner.limited
     try:
         if settings.count_ms is None:

@@ -80,6 +80,8 @@ class BoundRequest:
             return self._at_value(spot)
         key = spot.key
         if key is not None:
+            # Cursors of this order hold whole keys already; what a caller made may be
+            # a row or an entity.
             if spot is at or len(key) != self.variant.terms:
                 key = self.key_of(key)
                 spot = spot._replace(key=key)
@@ -195,6 +197,7 @@ def open_variant(
     """Return a listing's variant on a lent connection. Raises PageError and OrderError."""
     variants = settings.variants
     dialect: Dialect | None = getattr(lender, "dialect", None)
+    # Looking up the engine takes longer than the rest of opening, and rarely changes.
     if dialect is None or dialect is not variants.served:
         dialect = variants.served = dialect_of(lender, settings.select)
     variant, values, print_ = variants.open(settings.name, dialect, lender, params, order, scope)

@@ -62,6 +62,8 @@ class PageReader:
         offset = spot.at or 0
         if spot.kind == "number":
             offset = check_offset(offset_of(offset, self._size))
+        # Only an exact total tells how far the end is; a capped one would misplace the
+        # page.
         if self._strategy == "two-ended" and count is not None and count.kind == "exact":
             total = count.value or 0
             if offset > max(total - offset - self._size, 0):
@@ -97,6 +99,8 @@ class PageReader:
         known = count.value if count is not None and count.kind == "exact" else None
         want = self._size
         if known:
+            # The last page is as long as numbering leaves it, so that "previous" from
+            # it meets page numbers.
             want = known - offset_of(page_count(known, self._size), self._size)
         rows, full = self._edge(True, want + 1)
         more = len(rows) > want
@@ -114,6 +118,8 @@ class PageReader:
         statement = self._variant.deferred() if deferred else self._variant.offset()
         rows, full = self._run((statement,), want + 1, {OFFSET: offset}, plain=deferred)
         more = len(rows) > want
+        # An empty page past the end may have rows ahead of it, or the listing may be
+        # empty.
         before = offset > 0 and (bool(rows) or self.any(backward=False))
         return Batch(
             rows=rows[:want], full=full[:want], before=before, after=more, offset=offset, exact=True
@@ -125,6 +131,8 @@ class PageReader:
         want = offset + self._size - begin
         found = self._run((self._variant.offset(),), want + 1, {OFFSET: begin})
         more = len(found[0]) > want
+        # Rows may have moved since: they are told apart by digests of their keys, not by
+        # their places.
         known = set(split_digests(self._seen or b""))
         kept = [
             (row, whole)
@@ -160,6 +168,8 @@ class PageReader:
     def _behind(self, spot: Spot) -> Batch:
         key = self._variant.key_of(spot.key or ())
         rows, full = self._seek(key, False, self._size + 1, spot.near)
+        # A row behind the key proves nothing ahead of it but the row of the key itself,
+        # which may be gone; readers came from there, so "previous" stays.
         before = bool(rows) or self.any(backward=True)
         return _cut_behind(rows, full, before, self._size, spot)
 
@@ -167,10 +177,14 @@ class PageReader:
         key = self._variant.key_of(spot.key or ())
         rows, full = self._seek(key, True, self._size + 1, spot.near)
         more = len(rows) > self._size
+        # Turning back to the start shows a full first page rather than the few rows ahead
+        # of the key.
         if spot.fill and len(rows) < self._size:
             return self._from_start()
         rows, full = rows[: self._size][::-1], full[: self._size][::-1]
         if rows:
+            # The row that the reader came from may be gone, so whether rows follow is
+            # asked anew.
             after = bool(self._seek(self._variant.key_from(full[-1]), False, 1)[0])
         else:
             after = self.any(backward=False)
@@ -223,6 +237,7 @@ class PageReader:
         """
         variant, begins = self._variant, key is not None
         start = {} if key is None else {FROM: key[grouping.position]}
+        # A NULL bounds no range of the first term: the plain statements place NULLs.
         if None in start.values():
             return None
         ours = {**start, LIMIT: 1, OFFSET: want - 1}
@@ -233,6 +248,7 @@ class PageReader:
         bounded = [grouping.apply(one, backward, begins) for one in selects]
         values = {**start, BOUND: rows[0][0], **({} if key is None else key_parameters(key))}
         found = self._run(bounded, want, values)
+        # Rows deleted between the two statements would leave the page short.
         return found if len(found[0]) >= want else None
 
     def _set_values(self) -> Sequence[Any] | None:
@@ -246,6 +262,8 @@ class PageReader:
                 found: Sequence[Any] = [row[0] for row in rows]
             else:
                 found = among.values if among.name is None else self._runner.params[among.name]
+            # A value given twice would have its branch twice, and its rows come
+            # twice.
             self._values = list(dict.fromkeys(one for one in found if one is not None))
         if not among.tells_apart(self._values):
             return None
@@ -276,6 +294,8 @@ class PageReader:
         full: Sequence[Any] = ()
         values = ours or _NOTHING
         for select in selects:
+            # What later statements may still give depends on the rows found so far,
+            # so their limit is a parameter.
             inside = rows or plain or variant.nested
             limited = select if inside else variant.limited(select, want)
             if limited is select:
@@ -287,6 +307,8 @@ class PageReader:
                 rows, full = [*rows, *part], [*full, *part_full]
             if len(rows) >= want:
                 break
+        # The row fetched beyond the page shows whether it ties with the last one, which
+        # no cursor could tell apart.
         if len(full) == want > 1:
             variant.check_apart(full[-2], full[-1])
         return rows, full

@@ -185,6 +185,8 @@ class VariantStore:
             )
         if type(params) is not dict and params is not None:
             params = as_mapping(params)
+        # Equal values of other types would share an entry: True and 1, or 1 and 1.0, have
+        # other cursors.
         types = (type(scope), *map(type, params.values())) if params else (type(scope),)
         asked: tuple[Any, ...] | None = None
         values: tuple[Any, ...] = ()
@@ -230,6 +232,8 @@ class VariantStore:
             filtered, agreed.order, elements, dialect, lender
         )
         capabilities, bounded = self._capabilities(found, lender, dialect)
+        # Spread over servers, hints and branches were never tried; plain statements are
+        # right.
         if capabilities.ors_lose:
             pins, served, among = NO_PINS, False, None
         source = make_source(
@@ -320,6 +324,7 @@ class VariantStore:
         tail: list[str] = []
         if capabilities.index_tail != "none":
             tail = [column.name for column in table.primary_key.columns]
+        # Pins name an index of one table, which a join might read otherwise.
         alone = self.described.sources.tables[0] if self._is_plain(filtered) else None
         sought = Sought(
             where=where,
@@ -358,6 +363,8 @@ class VariantStore:
         if position is None or source.order.terms[position].nullable:
             return None
         key = source.keys[position]
+        # A bound given as a literal must come back as it is stored; a small table is
+        # sorted as fast.
         if not is_exact(key) or count_rows(lender, table) < _SORTED_AS_FAST:
             return None
         return Grouping(source, without_locks(filtered), position)

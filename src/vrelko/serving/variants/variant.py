@@ -83,6 +83,8 @@ class Variant:
         self.cutter = Cutter(source.width) if source.hidden else None
         self._limited: dict[tuple[Select[Any], int], Select[Any]] = {}
         self._take = itemgetter(*source.places)
+        # A row id that must not join a row value splits ties: they are few, or a
+        # statement of their own.
         alone = source.alone() - {i for i, key in enumerate(source.keys) if key.alone}
         self.grouping: Grouping | None = None
         """What bounds pages of an order that an index gives in part; MariaDB alone needs it."""
@@ -273,6 +275,7 @@ class Variant:
 
         That saves filling in the limit at each execution.
         """
+        # A literal limit spares the driver a parameter, and PostgreSQL plans by it.
         known = self._limited.get((select, rows))
         if known is None:
             if len(self._limited) >= _MOST_LIMITED:
@@ -298,6 +301,8 @@ class Variant:
         first, terms = self._take(full[0]), self.terms
         place = self.identity[0]
         one, other = (key[place], first[place]) if terms > 1 else (key[0], first)
+        # Without conversions equal identities mean the very row of the key: then all is
+        # compared.
         if one == other or not self._converts:
             begins = first[0] if terms > 1 else first
             plain = type(key[0]) is type(begins) is int and key[0] != begins
