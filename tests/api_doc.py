@@ -68,7 +68,8 @@ def _signature(found):
 
 def _plain(default):
     text = repr(default)
-    if isinstance(default, type(dataclasses.MISSING)) or " at 0x" in text or "factory" in text:
+    hidden = isinstance(default, type(dataclasses.MISSING)) or len(text) > 40
+    if hidden or " at 0x" in text or "factory" in text:
         return "…"
     return text
 
