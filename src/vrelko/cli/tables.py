@@ -119,12 +119,12 @@ def show_measurement(measurement: Measurement, brief: bool = False) -> None:
     if brief:
         out.print(f"[bold]{head}[/] {told}")
         return
-    out.print(f"\n[bold]{head}[/] {told} Work is counted in {unit}.")
+    out.print(f"\n[bold]{head}[/] {told}")
     table = make_table(
         "strategy",
         ">page",
         ">rows",
-        ">estimated",
+        f">{unit} estimated",
         ">measured",
         ">ratio",
         ">ms estimated",
@@ -149,7 +149,7 @@ def show_measurement(measurement: Measurement, brief: bool = False) -> None:
             f"{page.ms_ratio:.2f}",
         )
         last = page.strategy
-    out.print(table)
+    out.print(table, "")
     memory = make_table("memory", ">readers at once", ">rows each", ">peak", ">ms to first row")
     for one in measurement.memory:
         name = {"keyset": "a page"}.get(one.strategy, one.strategy)

@@ -12,6 +12,7 @@ SMALL_ROWS = 500.0
 
 _FEW_VALUES = 50.0  # distinct values of a column that readers may filter by
 _TIMES = ("DATE", "TIME")
+_DATES = ("DATE", "TIMESTAMP")  # of which periods are told
 _LABELS = ("name", "title", "label", "description")
 _TEXTS = ("CHAR", "TEXT", "CLOB", "STRING")
 
@@ -20,7 +21,7 @@ _TEXTS = ("CHAR", "TEXT", "CLOB", "STRING")
 class ListingDraft:
     """A listing to start from: what it is for, and what stands in a pages file for it.
 
-    `params` are typical values by parameter, as statistics have them.
+    `params` are typical values by parameter, as statistics have them. `periods`: a column of dates.
     """
 
     name: str
@@ -33,6 +34,7 @@ class ListingDraft:
     search: str | None = None
     orders: tuple[str, ...] = ()
     params: Mapping[str, str] = field(default_factory=dict)
+    periods: str | None = None
 
 
 def draft_listings(table: TableFacts, references: frozenset[str]) -> Iterator[ListingDraft]:
@@ -56,6 +58,7 @@ def draft_listings(table: TableFacts, references: frozenset[str]) -> Iterator[Li
             table=table.name,
             why=f"the newest first: an index begins with {newest}",
             orders=(f"-{newest}",),
+            periods=newest if _is(table, newest, _DATES) else None,
         )
     yield ListingDraft(
         name=f"{table.bare_name}_export",

@@ -27,6 +27,7 @@ _NOTES = {
     "orders": "allowed ones, the default first",
     "expose": "cursors may show key columns that the query does not",
     "params": "a common value",
+    "periods": "archives by year, month and day",
     "unique": "name the columns that identify a row",
 }
 """What is said behind a key."""
@@ -108,6 +109,8 @@ def _of_table(engine: Engine, name: str, draft: ListingDraft, table: TableFacts)
         found["search"] = {"columns": [draft.search], "how": "prefix"}
     if draft.kind in ("grid", "feed"):
         found["sizes"] = {"default": 25, "max": 200}
+    if draft.periods:
+        found["periods"] = draft.periods
     found["params"] = {key: _typed(value, table, key) for key, value in draft.params.items()}
     missing = [key for key in draft.where if key not in draft.params]
     return _block(engine, name, [draft.why], found, missing, _ASSUMED[: 2 * (draft.kind == "grid")])
