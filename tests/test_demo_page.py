@@ -165,7 +165,7 @@ def test_a_ring_is_searched(page, site):
 def test_another_size_keeps_the_first_row(page, site):
     grid(page, site, "&page=5")
     first = page.locator(ROWS).first.inner_text()
-    page.get_by_label("Rows a page").select_option("10")
+    page.get_by_label("Rows per page").select_option("10")
     expect(page.locator(ROWS)).to_have_count(10)
     assert page.locator(ROWS).first.inner_text() == first
 

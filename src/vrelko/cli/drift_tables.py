@@ -267,20 +267,21 @@ def show_writes(writes: Writes) -> None:
 def show_settling(found: Settling, table: str, column: str, engine: str) -> None:
     """Print commit delays, and the waits that follow."""
     out = console()
+    every = f"every {_span(found.every_s)}" if found.every_s else "without a pause"
+    wait = found.waits[-1]
     out.print(
-        f"[bold]{table}[/] by {column}: {found.rows:,} rows came in {found.seconds:g} s; visible "
-        f"after (at most {_span(found.resolution_s)} less: the pause between two looks)"
+        f"[bold]{table}: a reader of new rows who asks {every} loses {found.lost:.2%} of them; one "
+        f"who waits {_span(wait.wait_s)} loses {_lost(wait.lost)}.[/]\n"
+        f"{found.rows:,} rows by {column} came in {found.seconds:g} s. They became visible after "
+        f"(at most {_span(found.resolution_s)} less: the pause between two looks)"
     )
     delays = make_table(*(f">{_share(share)}" for share in found.quantiles))
     delays.add_row(*(_span(value) for value in found.quantiles.values()))
     out.print(delays, "")
-    every = f"every {_span(found.every_s)}" if found.every_s else "without a pause"
-    out.print(f"A reader who asks {every} and does not wait loses {found.lost:.2%} of the rows.")
     waits = make_table(">wait", ">rows later than that", ">rows lost")
     for one in found.waits:
-        waits.add_row(_span(one.wait_s), f"1 row in {1 / one.chance:,.0f}", f"{one.lost:.2%}")
-    out.print("", waits, "")
-    wait = found.waits[-1]
+        waits.add_row(_span(one.wait_s), f"1 row in {1 / one.chance:,.0f}", _lost(one.lost))
+    out.print(waits, "")
     out.print(
         f"For a chance of {wait.chance / 10:.3g}, watch until {10 / wait.chance:,.0f} rows "
         "have come.\n\nFor the pages file:"
@@ -292,6 +293,10 @@ def show_settling(found: Settling, table: str, column: str, engine: str) -> None
             "On PostgreSQL this can be exact: store pg_current_xact_id() in a column and settle by "
             "horizon=True."
         )
+
+
+def _lost(share: float) -> str:
+    return "<0.01%" if 0 < share < 0.0001 else f"{share:.2%}"
 
 
 def _share(text: str) -> str:

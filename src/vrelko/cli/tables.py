@@ -79,7 +79,9 @@ def _show_table(out: Console, facts: TableFacts, brief: bool) -> None:
             common,
         )
     out.print(columns)
-    indexes = make_table("index", "columns", "unique", ">bytes an entry", ">leaf blocks", ">levels")
+    indexes = make_table(
+        "index", "columns", "unique", ">bytes per entry", ">leaf blocks", ">levels"
+    )
     for index in facts.indexes:
         indexes.add_row(
             index.name,

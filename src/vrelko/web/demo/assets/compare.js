@@ -20,7 +20,7 @@ export function openCompare(root) {
   const sides = Object.fromEntries(WAYS.map((way) => [way.name, side(way)]));
   root.append(
     h("div", { class: "lead" },
-      h("p", { text: "Two readers go through the newest captures, ten rows a page. Let captures arrive and turn pages: rows that came above push others down." }),
+      h("p", { text: "Two readers go through the newest captures, ten rows per page. Let captures arrive and turn pages: rows that came above push others down." }),
       h("div", { class: "acts" }, next, alone, anew)),
     trouble,
     h("div", { class: "both" }, ...WAYS.map((way) => sides[way.name].element)));

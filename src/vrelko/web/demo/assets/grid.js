@@ -23,7 +23,7 @@ export function openGrid(root) {
 
   const filters = h("form", { class: "filters", onsubmit: (event) => event.preventDefault() });
   const search = h("input", { type: "search", name: "search", placeholder: "L10…", autocomplete: "off", value: query.get("search") ?? "" });
-  const size = h("select", { name: "size", "aria-label": "Rows a page" });
+  const size = h("select", { name: "size", "aria-label": "Rows per page" });
   for (const rows of [10, 25, 50, 100]) size.append(h("option", { value: rows, text: `${rows} rows` }));
   const month = h("select", { name: "period", onchange: () => change("period", month.value) });
   const around = h("ul", { class: "around", "aria-label": "Nearby periods", hidden: true });
