@@ -1,0 +1,259 @@
+"""The fold worker: moves the change log into the anchors' numbers, and keeps anchors evenly apart.
+
+For every segment and every snapshot: rows alive = n + what the log holds of the segment. The worker
+moves log rows that it saw (their exact numbers) into n, in one snapshot; whatever commits meanwhile
+stays in the log. So it waits for no writer, and none waits for it.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from typing import Any
+
+from sqlalchemy import Connection, Engine, delete, func, insert, select, text, update
+
+from vrelko.engines.registry import database_errors, engine_name
+from vrelko.errors import UnavailableError
+from vrelko.serving.anchors.anchor_set import AnchorSet
+from vrelko.serving.anchors.places import Anchor, Key, Places
+from vrelko.sql.anchor_tables import LEVELS
+
+MOST_FOLDED = 3_000
+"""Log rows that one transaction folds."""
+
+
+def fold(engine: Engine, anchors: AnchorSet, most: int = MOST_FOLDED) -> int:
+    """Fold up to so many log rows, and lay, split and merge anchors where that is due.
+
+    Returns how many rows it folded. Raises UnavailableError where another worker is at it.
+    """
+    with database_errors("fold"), _alone(engine, anchors) as connection:
+        log, width = anchors.tables.log, len(anchors.parts)
+        parts = [log.c[f"p{i}"] for i in range(width)]
+        keys = anchors.log_keys(connection)
+        asked = select(log.c.seq, log.c.d, *parts, *keys).order_by(log.c.seq).limit(most)
+        rows = connection.execute(asked).all()
+        by_part: dict[tuple[Any, ...], list[Any]] = defaultdict(list)
+        for row in rows:
+            by_part[tuple(row[2 : 2 + width])].append(row)
+        for part, found in by_part.items():
+            if None not in part:  # no equality ever means them
+                _Part(connection, anchors, part).fold(found)
+        if rows:
+            done = [row[0] for row in rows]
+            for begin in range(0, len(done), 500):
+                seqs = done[begin : begin + 500]
+                connection.execute(delete(log).where(log.c.seq.in_(seqs)))
+        for part in by_part:
+            if None not in part:
+                _Part(connection, anchors, part).even_out()
+    return len(rows)
+
+
+def build(engine: Engine, anchors: AnchorSet, progress: Callable[[int], None] | None = None) -> int:
+    """Lay the anchors of rows that are there already, in a short transaction for each hundred.
+
+    May be stopped and called again: it goes on where it stopped. Returns the anchors laid.
+    """
+    laid = 0
+    for part in _parts(engine, anchors):
+        while True:
+            with database_errors("build"), _alone(engine, anchors) as connection:
+                now = _Part(connection, anchors, part)
+                more = now.lay(100)
+                now.raise_levels()
+            laid += more
+            if progress is not None:
+                progress(more)
+            if more < 100:
+                break
+    return laid
+
+
+def verify(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None) -> list[int]:
+    """Return by how many rows each segment of a part is off; all 0 where the anchors are right."""
+    with database_errors("verify"), _alone(engine, anchors) as connection:
+        places = Places(anchors, connection, params)
+        found, before = [], None
+        for anchor in list(places.behind(1, None)):
+            live = places.between(before, anchor.key) + places.is_there(anchor.key)
+            found.append(live - anchor.n - _logged(places, before, anchor.key))
+            before = anchor.key
+        return found
+
+
+def _logged(places: Places, begin: Key | None, end: Key) -> int:
+    """Return what the log holds of the keys behind one and up to another."""
+    return places.log_up_to(end) - (0 if begin is None else places.log_up_to(begin))
+
+
+class _Part:
+    """One part of the table, in one transaction of the worker."""
+
+    def __init__(self, connection: Connection, anchors: AnchorSet, part: tuple[Any, ...]) -> None:
+        self.connection, self.set = connection, anchors
+        self.places = Places(anchors, connection, dict(zip(anchors.parts, part, strict=True)))
+        self.k, self.fan = anchors.k, anchors.fan
+        self.table = anchors.tables.anchors
+
+    def fold(self, rows: list[Any]) -> None:
+        """Move log rows into the numbers of the first anchor at or behind each key."""
+        net: dict[Key, int] = defaultdict(int)
+        begin = 2 + len(self.set.parts)
+        for row in rows:
+            net[self.places.logged.converted(row[begin:])] += row[1]
+        moved: dict[int, int] = defaultdict(int)
+        for key, d in net.items():
+            for level in range(1, LEVELS + 1) if d else ():
+                anchor = self.places.first_from(level, key)
+                if anchor is None:
+                    break  # it lies in the tail, which is counted live
+                moved[anchor.id] += d
+        for number, d in moved.items():
+            if d:
+                self._add(number, d)
+
+    def even_out(self) -> None:
+        """Lay anchors along the tail, split long segments, merge short ones, fill the levels."""
+        self.lay(10_000)
+        before: Key | None = None
+        anchors = list(self.places.behind(1, None))
+        upper = {anchor.key for anchor in self.places.behind(2, None)}
+        for i, anchor in enumerate(anchors):
+            if anchor.n > 2 * self.k:
+                self._split(before, anchor)
+            short = anchor.n < self.k / 4 and anchor.key not in upper and i + 1 < len(anchors)
+            if short and anchor.n + anchors[i + 1].n <= 1.5 * self.k:
+                self._merge(anchor, anchors[i + 1])
+                anchors[i + 1] = Anchor(
+                    anchors[i + 1].id, anchors[i + 1].n + anchor.n, anchors[i + 1].key
+                )
+                continue
+            before = anchor.key
+        self.raise_levels()
+
+    def lay(self, most: int) -> int:
+        """Lay anchors of k rows along the tail, which keeps at least k; return how many."""
+        last = next(self.places.ahead(1, None), None)
+        key = None if last is None else last.key
+        laid = 0
+        while laid < most and self.places.key_behind(key, 2 * self.k - 1) is not None:
+            found = self.places.key_behind(key, self.k - 1)
+            if found is None:
+                break
+            self._insert(1, found, self.k - _logged(self.places, key, found))
+            key, laid = found, laid + 1
+        return laid
+
+    def raise_levels(self) -> None:
+        """Lay an anchor of the next level behind every so many of one that has none."""
+        for level in range(1, LEVELS):
+            uppers = list(self.places.behind(level + 1, None))
+            keys = {anchor.key: anchor for anchor in uppers}
+            run: list[Anchor] = []
+            for anchor in list(self.places.behind(level, None)):
+                run.append(anchor)
+                above = keys.get(anchor.key)
+                if above is None:
+                    continue
+                self._break(level, run[:-1], above)
+                run = []
+            self._break(level, run, None)
+
+    def _break(self, level: int, run: list[Anchor], above: Anchor | None) -> None:
+        while len(run) > 2 * self.fan:
+            part, run = run[: self.fan], run[self.fan :]
+            rows = sum(anchor.n for anchor in part)
+            self._insert(level + 1, part[-1].key, rows)
+            if above is not None:
+                self._add(above.id, -rows)
+
+    def _split(self, before: Key | None, anchor: Anchor) -> None:
+        live = anchor.n + _logged(self.places, before, anchor.key)
+        left, n = live, anchor.n
+        while left > 2 * self.k:
+            found = self.places.key_behind(before, self.k - 1)
+            if found is None or found == anchor.key:
+                return
+            rows = self.k - _logged(self.places, before, found)
+            self._insert(1, found, rows)
+            self._add(anchor.id, -rows)
+            before, left, n = found, left - self.k, n - rows
+
+    def _merge(self, anchor: Anchor, into: Anchor) -> None:
+        self.connection.execute(delete(self.table).where(self.table.c.id == anchor.id))
+        self._add(into.id, anchor.n)
+
+    def _insert(self, level: int, key: Key, n: int) -> None:
+        """Insert an anchor with the key just as its row has it."""
+        bound = {
+            f"k{i}": column.parameter(f"key_{i}")
+            for i, column in enumerate(self.places.anchored.source.keys)
+        }
+        values = {f"key_{i}": value for i, value in enumerate(key)}
+        made = insert(self.table).values(lvl=level, n=n, **self.places.part, **bound)
+        self.connection.execute(made, values)
+
+    def _add(self, number: int, d: int) -> None:
+        changed = update(self.table).where(self.table.c.id == number)
+        self.connection.execute(changed.values(n=self.table.c.n + d))
+
+
+def _parts(engine: Engine, anchors: AnchorSet) -> list[tuple[Any, ...]]:
+    """Return the parts that have rows enough for an anchor."""
+    columns = anchors.tables.parts
+    if not columns:
+        return [()]
+    with engine.connect() as connection:
+        asked = select(*columns).group_by(*columns).having(func.count() > 2 * anchors.k)
+        return [tuple(row) for row in connection.execute(asked) if None not in row]
+
+
+@contextmanager
+def _alone(engine: Engine, anchors: AnchorSet) -> Iterator[Connection]:
+    """Lend a connection in a transaction that no other worker has: locked first, begun then.
+
+    A lock taken inside might come after the snapshot that it is to guard.
+    """
+    name = f"vrelko {anchors.tables.name}"
+    begin, lock, unlock = _LOCKS[engine_name(engine.dialect)]
+    with engine.connect() as raw:
+        connection = raw if not begin else raw.execution_options(isolation_level=begin)
+        if lock is None:
+            connection.exec_driver_sql("BEGIN IMMEDIATE")
+        else:
+            if not connection.execute(text(lock), {"name": name}).scalar():
+                raise UnavailableError(
+                    f"another fold worker is at the anchors {anchors.tables.name!r}",
+                    "Let one run at a time",
+                    "fold-busy",
+                )
+            connection.commit()
+        try:
+            yield connection
+            connection.commit()
+        except BaseException:
+            connection.rollback()
+            raise
+        finally:
+            if unlock is not None:
+                connection.execute(text(unlock), {"name": name})
+                connection.commit()
+
+
+_LOCKS: dict[str, tuple[str, str | None, str | None]] = {
+    "sqlite": ("", None, None),
+    "postgresql": (
+        "REPEATABLE READ",
+        "SELECT pg_try_advisory_lock(hashtext(:name))",
+        "SELECT pg_advisory_unlock(hashtext(:name))",
+    ),
+    "mariadb": (
+        "REPEATABLE READ",
+        "SELECT GET_LOCK(LEFT(:name, 60), 0)",
+        "SELECT RELEASE_LOCK(LEFT(:name, 60))",
+    ),
+}
+"""By engine: the isolation of the worker's transaction, and the lock that keeps others out."""

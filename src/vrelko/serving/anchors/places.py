@@ -1,0 +1,221 @@
+"""Places by counted anchors: where a row number is, which number a row has, how many there are.
+
+All statements of one answer must see one snapshot (`anchor_set.snapshot`). Sums: an anchor's `n`
+counts the rows behind the anchor before it up to and including its own key, as they stood when the
+log was last folded; what the log holds since is added.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Select, func, select
+
+from vrelko.serving.anchors.anchor_set import AnchorSet
+from vrelko.serving.variants.variant import Variant
+from vrelko.sql.anchor_tables import LEVELS
+from vrelko.sql.indexes import without_hint
+from vrelko.sql.statements import LIMIT, UNTIL, key_parameters
+
+Key = tuple[Any, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Anchor:
+    """One anchor as stored."""
+
+    id: int
+    n: int
+    key: Key
+
+
+@dataclass(frozen=True, slots=True)
+class Landing:
+    """Where a row number lies: so many rows behind a key, None for the very start."""
+
+    key: Key | None
+    skip: int
+
+
+class Places:
+    """Answers about one part of an anchored order, over one connection."""
+
+    def __init__(
+        self, anchors: AnchorSet, connection: Any, params: Mapping[str, Any] | None = None
+    ) -> None:
+        self.set, self.connection = anchors, connection
+        self.part = anchors.part_params(params)
+        self.params = anchors.source.run_values(params)
+        self.rows = anchors.variant(connection)
+        self.logged = anchors.log.lent_variant(connection, None, self.part)
+        self.anchored = anchors.anchors.lent_variant(connection, None, {**self.part, "lvl": 1})
+
+    def find(self, offset: int) -> Landing:
+        """Return where the row at an offset from 0 lies, by anchors and a short skip.
+
+        Only forward: rows that came since, of which the log tells, may lie anywhere, so they are
+        all taken to lie ahead, and skipped where they do not.
+        """
+        goal = offset - self._came()
+        lo, counted = None, 0
+        for level in range(LEVELS, 0, -1):
+            for anchor in self.behind(level, lo):
+                if counted + anchor.n > goal:
+                    break
+                counted, lo = counted + anchor.n, anchor.key
+        if lo is not None:
+            counted += self.log_up_to(lo)
+        return Landing(lo, offset - counted)
+
+    def rank(self, key: Key) -> int:
+        """Return how many rows stand ahead of a key."""
+        last, counted = self._sum_up_to(key)
+        if last is not None:
+            counted += self.log_up_to(last)
+        return counted + self.between(last, key)
+
+    def total(self) -> int:
+        """Return how many rows there are."""
+        last, counted = self._sum_up_to(None)
+        if last is not None:
+            counted += self.log_up_to(last)
+        return counted + self.between(last, None)
+
+    def behind(self, level: int, key: Key | None) -> Iterator[Anchor]:
+        """Yield the anchors of a level behind a key, or all, in order."""
+        return self._walk(level, key, False)
+
+    def ahead(self, level: int, key: Key | None) -> Iterator[Anchor]:
+        """Yield the anchors of a level ahead of a key, the nearest first; all from the end."""
+        return self._walk(level, key, True)
+
+    def _walk(self, level: int, key: Key | None, backward: bool) -> Iterator[Anchor]:
+        variant, at, many = self.anchored, key, 2 * self.set.fan
+        given = {**self.part, "lvl": level}
+        while True:
+            found = 0
+            statements = variant.edge(backward) if at is None else variant.seek(at, backward)
+            for statement in statements:
+                values = {**given, **key_parameters(at or ()), LIMIT: many - found}
+                for row in self.connection.execute(statement, values).all():
+                    found += 1
+                    last = variant.key_from(row)
+                    yield Anchor(row[0], row[1], last)
+                if found >= many:
+                    break
+            if found < many:
+                return
+            at = last
+
+    def first_from(self, level: int, key: Key) -> Anchor | None:
+        """Return the first anchor of a level at a key or behind it."""
+        before = next(self.ahead(level, key), None)
+        return next(self.behind(level, None if before is None else before.key), None)
+
+    def log_up_to(self, key: Key) -> int:
+        """Return what the log adds to the rows up to and including a key."""
+        return self._log_all() - self._sum_of(
+            self.logged.seek(key, False), "d", {**self.part, **key_parameters(key)}
+        )
+
+    def between(self, begin: Key | None, end: Key | None) -> int:
+        """Return the rows behind one key and ahead of another; None: from the start, to the end.
+
+        Walked forward in steps, so that no more than a step behind the end is read.
+        """
+        if end is None:
+            statements = self._forward(self.rows, begin)
+            return sum(self._count(one, key_parameters(begin or ())) for one in statements)
+        flagged, at, found = self.rows.flagging(end), begin, 0
+        until = key_parameters(end, UNTIL)
+        while True:
+            step, beyond = 0, 0
+            for statement in self._forward(flagged, at):
+                values = {**self.params, **until, **key_parameters(at or ()), LIMIT: self._step}
+                inner = without_hint(statement).subquery("vrelko_step")
+                flag = inner.c[len(inner.c.keys()) - 1]
+                asked = select(func.count(), func.coalesce(func.sum(flag), 0))
+                many, flags = self.connection.execute(asked.select_from(inner), values).one()
+                step, beyond = step + many, beyond + int(flags)
+                if beyond or many >= self._step:
+                    break
+            found += step - beyond
+            if beyond or step < self._step:
+                return found - self.is_there(end)
+            at = self.key_behind(at, self._step - 1)
+
+    @property
+    def _step(self) -> int:
+        return 2 * self.set.k
+
+    def _forward(self, variant: Variant, key: Key | None) -> Sequence[Select[Any]]:
+        return variant.edge(False) if key is None else variant.seek(key, False)
+
+    def key_behind(self, key: Key | None, skip: int) -> Key | None:
+        """Return the key of the row that `skip` rows behind a key stands; None behind the end."""
+        rows = self.rows_behind(key, skip, 1)
+        return self.rows.key_from(rows[0]) if rows else None
+
+    def rows_behind(self, key: Key | None, skip: int, size: int) -> list[Any]:
+        """Return full rows behind a key, after so many that are skipped."""
+        statements = self._forward(self.rows, key)
+        values = {**self.params, **key_parameters(key or ())}
+        found: list[Any] = []
+        for statement in statements:
+            given = {**values, LIMIT: size - len(found)}
+            rows = self.connection.execute(statement.offset(skip), given).all()
+            found += rows
+            if len(found) >= size:
+                break
+            if skip and not rows:
+                skip = max(skip - self._count(statement, values), 0)
+            elif rows:
+                skip = 0
+        return found
+
+    def _sum_up_to(self, key: Key | None) -> tuple[Key | None, int]:
+        """Return the last anchor of level 1 ahead of a key, and the rows counted up to it."""
+        counted = 0
+        bound: Key | None = None
+        for level in range(LEVELS, 0, -1):
+            nearest = None
+            for anchor in self.ahead(level, key):
+                if anchor.key == bound:
+                    break
+                nearest = nearest or anchor.key
+                counted += anchor.n
+            bound = nearest or bound
+        return bound, counted
+
+    def _came(self) -> int:
+        """Return the rows that the log says came."""
+        log = self.set.tables.log
+        where = [log.c[name] == value for name, value in self.part.items()]
+        asked = select(func.count()).select_from(log).where(log.c.d > 0, *where)
+        return int(self.connection.execute(asked).scalar() or 0)
+
+    def _log_all(self) -> int:
+        log = self.set.tables.log
+        where = [log.c[name] == value for name, value in self.part.items()]
+        asked = select(func.coalesce(func.sum(log.c.d), 0)).where(*where)
+        return int(self.connection.execute(asked).scalar() or 0)
+
+    def _sum_of(self, statements: Sequence[Select[Any]], name: str, values: Any) -> int:
+        found = 0
+        for statement in statements:
+            inner = without_hint(statement.limit(None)).order_by(None).subquery("vrelko_sum")
+            asked = select(func.coalesce(func.sum(inner.c[name]), 0))
+            found += int(self.connection.execute(asked, values).scalar() or 0)
+        return found
+
+    def _count(self, statement: Select[Any], values: Mapping[str, Any]) -> int:
+        inner = without_hint(statement.limit(None)).order_by(None).subquery("vrelko_count")
+        asked = select(func.count()).select_from(inner)
+        return int(self.connection.execute(asked, {**self.params, **values}).scalar() or 0)
+
+    def is_there(self, key: Key) -> int:
+        """Return 1 where a row has just this key."""
+        statement, values = self.rows.key_by_itself(key)
+        return len(self.connection.execute(statement, {**self.params, **values}).all()[:1])

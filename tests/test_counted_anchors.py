@@ -1,0 +1,160 @@
+"""Counted anchors: places, jumps and totals equal a full sort, whatever was written meanwhile."""
+
+import random
+from datetime import datetime, timedelta
+
+import pytest
+from sqlalchemy import (
+    Column,
+    DateTime,
+    Index,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    bindparam,
+    create_engine,
+    delete,
+    insert,
+    inspect,
+    select,
+    update,
+)
+
+import vrelko
+from vrelko.serving.anchors.anchor_set import anchor_set, snapshot
+from vrelko.serving.anchors.fold_worker import build, fold, verify
+from vrelko.serving.anchors.places import Places
+
+metadata = MetaData()
+Visit = Table(
+    "Site Visit",
+    metadata,
+    Column("id", Integer, primary_key=True, autoincrement=False),
+    Column("Site", Integer, nullable=False),
+    Column("Seen", DateTime, nullable=True),
+    Column("mark", String(20), nullable=False),
+    Column("gone", Integer, nullable=True),
+    Index("visit_seen", "Site", "Seen", "id"),
+    Index("visit_mark", "mark", "id"),
+)
+v = Visit.c
+BEGUN = datetime(2026, 1, 1)
+ORDERS = {
+    "seen": v.Seen.asc(),
+    "seen desc nulls first": v.Seen.desc().nulls_first(),
+    "mark": v.mark,
+    "mixed": [v.mark.desc(), v.id],
+    "id": v.id,
+}
+
+
+def row(i, draw):
+    seen = None if draw.random() < 0.1 else BEGUN + timedelta(hours=draw.randrange(300))
+    return {
+        "id": i,
+        "Site": draw.randrange(2),
+        "Seen": seen,
+        "mark": draw.choice(["a", "B", "b", "Å", "zz", ""]) + str(draw.randrange(40)),
+        "gone": 1 if draw.random() < 0.2 else None,
+    }
+
+
+@pytest.fixture(scope="module")
+def visits(server, tmp_path_factory):
+    if server.dialect.name == "sqlite":
+        server = create_engine(f"sqlite:///{tmp_path_factory.mktemp('visits') / 'visits.db'}")
+    yield server
+    server.dispose()
+
+
+@pytest.fixture
+def table(visits):
+    metadata.drop_all(visits)
+    metadata.create_all(visits)
+    yield visits
+    metadata.drop_all(visits)
+
+
+def listing(order, parted=False, alive=False):
+    chosen = select(v.id, v.Seen, v.mark)
+    if parted:
+        chosen = chosen.where(v.Site == bindparam("site"))
+    if alive:
+        chosen = chosen.where(v.gone.is_(None))
+    return vrelko.Listing(chosen, name="visits", orders=[ORDERS[order]], expose=True)
+
+
+def write(connection, draw, known):
+    """One change of any kind."""
+    kind = draw.randrange(7)
+    if kind <= 2 or not known:
+        new = [row(max(known, default=0) + i + 1, draw) for i in range(draw.randrange(1, 12))]
+        connection.execute(insert(Visit), new)
+        known |= {one["id"] for one in new}
+    elif kind == 3:
+        some = draw.sample(sorted(known), min(len(known), draw.randrange(1, 9)))
+        connection.execute(delete(Visit).where(v.id.in_(some)))
+        known -= set(some)
+    else:
+        one, new = draw.choice(sorted(known)), row(0, draw)
+        name = draw.choice(["Site", "Seen", "mark", "gone"])
+        connection.execute(update(Visit).where(v.id == one).values({name: new[name]}))
+
+
+def check(engine, anchors, made, params, draw):
+    """Compare with every row, sorted, in the same snapshot."""
+    with snapshot(engine) as connection:
+        keys = [key for page in made.walk(connection, params=params, size=500) for key in page.keys]
+        places = Places(anchors, connection, params)
+        assert places.total() == len(keys)
+        for offset in {0, len(keys) - 1, *(draw.randrange(len(keys) or 1) for _ in range(5))}:
+            if not 0 <= offset < len(keys):
+                continue
+            found = places.find(offset)
+            rows = places.rows_behind(found.key, found.skip, 7)
+            assert [places.rows.key_from(one) for one in rows] == keys[offset : offset + 7]
+            assert places.rank(keys[offset]) == offset
+        assert places.key_behind(places.find(len(keys)).key, places.find(len(keys)).skip) is None
+
+
+@pytest.mark.parametrize("parted", [False, True], ids=["whole", "parted"])
+@pytest.mark.parametrize("order", ORDERS)
+def test_places_equal_a_full_sort(table, order, parted):
+    draw = random.Random(f"{order}{parted}")
+    alive = order != "id"
+    made = listing(order, parted, alive)
+    known = set()
+    with table.begin() as connection:
+        start = [row(i, draw) for i in range(1, 241)]
+        connection.execute(insert(Visit), start)
+        known |= {one["id"] for one in start}
+    with table.connect() as connection:
+        anchors = anchor_set(made, connection, k=12, fan=3)
+    params = {"site": 1} if parted else None
+    before = set(inspect(table).get_table_names())
+    anchors.create(table)
+    try:
+        build(table, anchors)
+        check(table, anchors, made, params, draw)
+        for step in range(30):
+            with table.connect() as connection, connection.begin() as transaction:
+                kept = set(known)
+                for _ in range(draw.randrange(1, 5)):
+                    write(connection, draw, known)
+                if draw.random() < 0.15:
+                    transaction.rollback()
+                    known = kept
+            if draw.random() < 0.5:
+                fold(table, anchors, draw.choice([5, 40, 1_000]))
+            if step % 3 == 0:
+                check(table, anchors, made, params, draw)
+        while fold(table, anchors):
+            pass
+        check(table, anchors, made, params, draw)
+        off = verify(table, anchors, params)
+        assert len(off) > 5
+        assert not any(off)
+    finally:
+        anchors.drop(table)
+    assert set(inspect(table).get_table_names()) == before
