@@ -76,13 +76,13 @@ def table(visits):
     metadata.drop_all(visits)
 
 
-def listing(order, parted=False, alive=False):
+def listing(order, parted=False, alive=False, **more):
     chosen = select(v.id, v.Seen, v.mark)
     if parted:
         chosen = chosen.where(v.Site == bindparam("site"))
     if alive:
         chosen = chosen.where(v.gone.is_(None))
-    return vrelko.Listing(chosen, name="visits", orders=[ORDERS[order]], expose=True)
+    return vrelko.Listing(chosen, name="visits", orders=[ORDERS[order]], expose=True, **more)
 
 
 def write(connection, draw, known):
@@ -130,7 +130,7 @@ def test_places_equal_a_full_sort(table, order, parted):
         connection.execute(insert(Visit), start)
         known |= {one["id"] for one in start}
     with table.connect() as connection:
-        anchors = anchor_set(made, connection, k=12, fan=3)
+        anchors = anchor_set(made.settings, connection, k=12, fan=3)
     params = {"site": 1} if parted else None
     before = set(inspect(table).get_table_names())
     anchors.create(table)
@@ -158,3 +158,54 @@ def test_places_equal_a_full_sort(table, order, parted):
     finally:
         anchors.drop(table)
     assert set(inspect(table).get_table_names()) == before
+
+
+@pytest.mark.parametrize("order", ["seen", "seen desc nulls first", "mixed"])
+def test_a_grid_jumps_by_anchors(table, order):
+    draw = random.Random(order)
+    made = listing(order, True, True, jumps="anchors", total="exact", sizes=vrelko.Sizes(10))
+    plain = made.changed(jumps="offset")
+    with table.begin() as connection:
+        connection.execute(insert(Visit), [row(i, draw) for i in range(1, 400)])
+        asked = {"params": {"site": 1}, "size": 10}
+        missing = made.read(connection, vrelko.Spot.number(5), **asked)
+        assert "there are no anchors" in missing.notes[0]
+    with table.connect() as connection:
+        anchors = anchor_set(made.settings, connection, k=12, fan=3)
+    anchors.create(table)
+    try:
+        build(table, anchors)
+        with table.begin() as connection:
+            known = set(range(1, 400))
+            for _ in range(25):
+                write(connection, draw, known)
+        with table.connect() as connection:
+            last = plain.read(connection, vrelko.Spot.end(), **asked)
+            for number in (1, 2, 7, last.number, last.number + 1, last.number + 9):
+                expected = plain.read(connection, vrelko.Spot.number(number), **asked)
+                found = made.read(table, vrelko.Spot.number(number), **asked)
+                assert found.notes == ()
+                assert list(found) == list(expected)
+                assert (found.number, found.total, str(found.from_to)) == (
+                    expected.number,
+                    expected.total,
+                    str(expected.from_to),
+                )
+                assert found.number_exact
+                assert (found.at_start, found.at_end) == (expected.at_start, expected.at_end)
+                for way in ("next", "prev"):
+                    cursor, other = getattr(found, way), getattr(expected, way)
+                    assert (cursor is None) == (other is None)
+                    if cursor:
+                        assert list(made.read(table, cursor, **asked)) == list(
+                            plain.read(connection, other, **asked)
+                        )
+            end = made.read(table, vrelko.Spot.end(), **asked)
+            assert list(end) == list(last)
+            assert end.from_to == last.from_to
+            key = last.keys[0]
+            assert made.where_is(table, key, params={"site": 1}) == plain.where_is(
+                connection, key, params={"site": 1}
+            )
+    finally:
+        anchors.drop(table)

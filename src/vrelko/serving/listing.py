@@ -92,7 +92,8 @@ class Listing:
     (default), offset, two-ended, deferred-join, anchored, frozen-ids or whole. `steady`: how pages
     are kept steady while rows change, beside going by key. `max_offset`: the largest row offset.
     `workload`: its readers, writers, needs and typical parameters, for planning. `periods`: the
-    date/time column that years, months and days are told by (see `Listing.periods`).
+    date/time column that years, months and days are told by (see `Listing.periods`). `jumps`: how a
+    page number is reached, by "offset" or by counted "anchors" in the database.
 
     Raises ListingError and OrderError for what cannot be paged.
     """
@@ -121,6 +122,7 @@ class Listing:
         workload: Workload | None = None,
         steady: Steady | None = None,
         periods: str | Periods | None = None,
+        jumps: str = "offset",
     ) -> None:
         arguments = {key: value for key, value in locals().items() if key not in ("self", "select")}
         check_arguments(arguments)
@@ -132,6 +134,13 @@ class Listing:
         steady = steady or UNSTEADY
         steady.check(served, kind)
         check_choice(count, ("each", "once"), "count")
+        check_choice(jumps, ("offset", "anchors"), "jumps")
+        if jumps == "anchors" and (served != "keyset" or kind != "grid"):
+            raise ListingError(
+                f"jumps by anchors are for grids served by keyset, not for a {kind} by {served}",
+                'Give kind="grid" and leave strategy out, or leave jumps out',
+                "listing-choice",
+            )
         check_choice(over_cap, ("error", "truncate"), "over_cap")
         if cap < 1:
             raise ListingError(
@@ -161,6 +170,7 @@ class Listing:
             by_offset=RECORDS[served].by_offset,
             max_offset=max_offset,
             steady=steady,
+            jumps=jumps,
             book=CursorBook(secrets, expires_s),
             sealed=served != "whole" and _must_seal(variants, expose, bool(secrets)),
         )

@@ -8,6 +8,7 @@ from typing import Any
 from sqlalchemy import Select, Table
 
 from vrelko.core.arithmetic import Sizes
+from vrelko.core.kept import Kept
 from vrelko.serving.cursors.book import CursorBook
 from vrelko.serving.steady.settings import Steady
 from vrelko.serving.variants.held import HeldPages
@@ -20,7 +21,8 @@ class Settings:
 
     `variants` keeps the statements of each order and set of filters, `book` reads and writes
     cursors, `sealed` tells whether keys are encrypted in them, `held` knows the pages that readers
-    still hold. `by_offset`: cursors carry row offsets, not keys.
+    still hold. `by_offset`: cursors carry row offsets, not keys. `anchor_sets` are those
+    found in the database, by order.
     """
 
     name: str
@@ -38,7 +40,9 @@ class Settings:
     book: CursorBook
     sealed: bool
     by_offset: bool
+    jumps: str = "offset"
     held: HeldPages = field(default_factory=HeldPages)
+    anchor_sets: Kept[str, Any] = field(default_factory=lambda: Kept(100))
 
     @property
     def select(self) -> Select[Any]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
@@ -12,13 +12,14 @@ from sqlalchemy import Column, Connection, Engine, bindparam, inspect, select, t
 from sqlalchemy.sql import operators
 from sqlalchemy.sql.elements import BindParameter
 
-from vrelko.core.order import Order
-from vrelko.engines.registry import database_errors, dialect_of
+from vrelko.engines.registry import database_errors, dialect_of, engine_name
 from vrelko.errors import ListingError
-from vrelko.serving.listing import Listing
+from vrelko.serving.settings import Settings
+from vrelko.serving.variants.store import VariantStore
 from vrelko.serving.variants.variant import Variant
 from vrelko.sql.anchor_tables import AnchorTables, create_statements, drop_statements
 from vrelko.sql.conditions import bound_parameters
+from vrelko.sql.filters import Filters
 from vrelko.sql.sources import conjuncts
 
 K, FAN = 1_000, 100
@@ -29,36 +30,43 @@ K, FAN = 1_000, 100
 class AnchorSet:
     """The anchors of one order of a listing.
 
-    `source` is the listing whose rows are counted, `parts` the parameters that divide it, in the
-    order of the tables' columns; `anchors` and `log` are listings over the two tables.
+    `source` holds the listing's statements, `order` its own, `parts` the parameters that divide it,
+    in the order of the tables' columns; `anchors` and `log` hold the statements of the two tables.
     """
 
     tables: AnchorTables
-    source: Listing
+    source: VariantStore
     order: str
     parts: tuple[str, ...]
-    anchors: Listing
-    log: Listing
+    anchors: VariantStore
+    log: VariantStore
     k: int = K
     fan: int = FAN
 
     def variant(self, connection: Any) -> Variant:
         """The variant whose rows are counted, on a connection."""
-        return self.source.lent_variant(connection, self.order, dict.fromkeys(self.parts, 0))
+        return self.source.variant(dialect_of(connection), self.order, (), connection)
+
+    def anchored(self, connection: Any) -> Variant:
+        """The variant of the anchors of a level and part."""
+        return self.anchors.variant(dialect_of(connection), None, (), connection)
+
+    def logged(self, connection: Any) -> Variant:
+        """The variant of the log of a part."""
+        return self.log.variant(dialect_of(connection), None, (), connection)
 
     def log_keys(self, connection: Any) -> list[Any]:
         """The expressions that read the log's keys."""
-        part = {f"p{i}": 0 for i in range(len(self.parts))}
-        return [key.read for key in self.log.lent_variant(connection, None, part).source.keys]
+        return [key.read for key in self.logged(connection).source.keys]
 
     def part_params(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
         """Return the part that a request's parameters mean, for anchors and log."""
-        given = self.source.check_params(params)
+        given = self.source.filters.check(params)
         return {f"p{i}": given[name] for i, name in enumerate(self.parts)}
 
     def create(self, engine: Engine) -> None:
         """Make tables and triggers; anchors are built afterwards. Raises DatabaseError."""
-        types = _types(engine, self.tables) if engine.dialect.name == "sqlite" else {}
+        types = _TYPES[engine_name(engine.dialect)](engine, self.tables)
         with database_errors("making of anchors"), engine.begin() as connection:
             for statement in create_statements(self.tables, engine.dialect, types):
                 connection.exec_driver_sql(statement.replace("%", "%%"))
@@ -71,7 +79,7 @@ class AnchorSet:
 
 
 def anchor_set(
-    listing: Listing, connection: Any, order: str | None = None, k: int = K, fan: int = FAN
+    settings: Settings, connection: Any, order: str | None = None, k: int = K, fan: int = FAN
 ) -> AnchorSet:
     """Return the anchors that an order of a listing has, or would have.
 
@@ -79,21 +87,20 @@ def anchor_set(
     divide it into parts, or take no parameters at all. Raises ListingError for any other, and for
     orders by expressions.
     """
-    dialect = dialect_of(connection, listing.select)
-    described, table = listing.described, listing.paged_table
+    dialect, store = dialect_of(connection, settings.select), settings.variants
+    described, table = store.described, settings.paged_table
     plain = not (described.wrapped or described.merged) and len(described.sources.tables) == 1
-    if table is None or not plain or listing.steady.settle is not None:
-        raise _refused(listing, "reads more than the plain rows of one table")
-    chosen = order or str(listing.orders(dialect.name)[0])
-    parts, fixed = _conditions(listing)
-    active = listing.filters.active(dict.fromkeys(listing.filters.required, 0))
-    variant = listing.settings.variants.variant(dialect, order, active, connection)
+    if table is None or not plain or settings.steady.settle is not None:
+        raise _refused(settings, "reads more than the plain rows of one table")
+    parts, fixed = _conditions(settings)
+    variant = store.variant(dialect, order, (), connection)
     keys = []
     for term, key in zip(variant.order.terms, variant.source.keys, strict=True):
         if not isinstance(key.element, Column) or key.element.table is not table:
-            raise _refused(listing, f"is ordered by {term.name!r}, which is not a plain column")
+            raise _refused(settings, f"is ordered by {term.name!r}, which is not a plain column")
         keys.append((key.element, term))
-    name = re.sub(r"\W+", "_", f"{table.name}_{listing.name}_{abs(hash_of(chosen)):x}")[:40]
+    name = re.sub(r"\W+", "_", f"{table.name}_{settings.name}")[:30]
+    name = f"{name}_{_mark(str(variant.order)):x}"
     tables = AnchorTables(
         name,
         table,
@@ -103,7 +110,7 @@ def anchor_set(
     )
     return AnchorSet(
         tables=tables,
-        source=listing,
+        source=store,
         order=str(variant.order),
         parts=tuple(parameter for _, parameter in parts),
         anchors=_over(tables, "anchors"),
@@ -113,10 +120,10 @@ def anchor_set(
     )
 
 
-def hash_of(text_: str) -> int:
+def _mark(order: str) -> int:
     """Return a number that stands for an order in names, the same in every process."""
     found = 0
-    for character in text_:
+    for character in order:
         found = (found * 131 + ord(character)) % 0xFFFFFF
     return found
 
@@ -125,18 +132,49 @@ def hash_of(text_: str) -> int:
 def snapshot(engine: Engine) -> Iterator[Connection]:
     """Lend a connection whose statements all see the rows as they are at the first of them."""
     with engine.connect() as connection:
-        if engine.dialect.name == "sqlite":
-            connection.exec_driver_sql("BEGIN")
-        else:
-            connection = connection.execution_options(isolation_level="REPEATABLE READ")
-        yield connection
+        yield begin_snapshot(connection)
         connection.rollback()
 
 
-def _conditions(listing: Listing) -> tuple[list[tuple[Column[Any], str]], Any]:
+def begin_snapshot(connection: Connection) -> Connection:
+    """Return a fresh connection in a transaction that sees one snapshot."""
+    return _BEGIN[engine_name(connection.dialect)](connection)
+
+
+def in_snapshot(connection: Connection) -> bool:
+    """Tell whether the statements of a connection's transaction all see the same rows."""
+    return _SEES_ONE[engine_name(connection.dialect)](connection)
+
+
+def _begin_sqlite(connection: Connection) -> Connection:
+    connection.exec_driver_sql("BEGIN")
+    return connection
+
+
+def _begin_repeatable(connection: Connection) -> Connection:
+    return connection.execution_options(isolation_level="REPEATABLE READ")
+
+
+def _is_repeatable(connection: Connection) -> bool:
+    return connection.get_isolation_level() in ("REPEATABLE READ", "SERIALIZABLE")
+
+
+_BEGIN: dict[str, Callable[[Connection], Connection]] = {
+    "sqlite": _begin_sqlite,
+    "postgresql": _begin_repeatable,
+    "mariadb": _begin_repeatable,
+}
+_SEES_ONE: dict[str, Callable[[Connection], bool]] = {
+    "sqlite": lambda connection: bool(getattr(connection.connection, "in_transaction", False)),
+    "postgresql": _is_repeatable,
+    "mariadb": _is_repeatable,
+}
+
+
+def _conditions(settings: Settings) -> tuple[list[tuple[Column[Any], str]], Any]:
     """Return the columns that parameters fix, and the condition that holds for all readers."""
     parts, fixed = [], []
-    for part in conjuncts(getattr(listing.select, "whereclause", None)):
+    for part in conjuncts(getattr(settings.select, "whereclause", None)):
         named = bound_parameters(part)
         if not named:
             fixed.append(part)
@@ -146,7 +184,7 @@ def _conditions(listing: Listing) -> tuple[list[tuple[Column[Any], str]], Any]:
             left, right = right, left
         equal = getattr(part, "operator", None) is operators.eq
         if not (equal and isinstance(left, Column) and isinstance(right, BindParameter)):
-            raise _refused(listing, "has a condition with a parameter that is not an equality")
+            raise _refused(settings, "has a condition with a parameter that is not an equality")
         parts.append((left, right.key))
     condition = None
     for part in fixed:
@@ -154,16 +192,16 @@ def _conditions(listing: Listing) -> tuple[list[tuple[Column[Any], str]], Any]:
     return parts, condition
 
 
-def _refused(listing: Listing, why: str) -> ListingError:
+def _refused(settings: Settings, why: str) -> ListingError:
     return ListingError(
-        f"the listing {listing.name!r} cannot have counted anchors: it {why}",
+        f"the listing {settings.name!r} cannot have counted anchors: it {why}",
         "Jump by offset there, or page a listing of one table by its columns",
         "anchors-listing",
     )
 
 
-def _over(tables: AnchorTables, which: str) -> Listing:
-    """Return the listing over the anchors of a level and part, or over the log of a part."""
+def _over(tables: AnchorTables, which: str) -> VariantStore:
+    """Return the statements over the anchors of a level and part, or over the log of a part."""
     table = getattr(tables, which)
     own = [table.c.id, table.c.n] if which == "anchors" else [table.c.seq, table.c.d]
     keys = [table.c[f"k{i}"] for i in range(len(tables.keys))]
@@ -172,15 +210,8 @@ def _over(tables: AnchorTables, which: str) -> Listing:
         chosen = chosen.where(table.c.lvl == bindparam("lvl"))
     for i in range(len(tables.parts)):
         chosen = chosen.where(table.c[f"p{i}"] == bindparam(f"p{i}"))
-    order: Order = tables.order
-    return Listing(
-        chosen,
-        name=table.name,
-        kind="export",
-        orders=str(order),
-        unique=[term.name for term in order.terms],
-        expose=True,
-    )
+    unique = [term.name for term in tables.order.terms]
+    return VariantStore(chosen, str(tables.order), unique, Filters(chosen, {}))
 
 
 def _types(engine: Engine, tables: AnchorTables) -> dict[str, str]:
@@ -205,3 +236,15 @@ def _types(engine: Engine, tables: AnchorTables) -> dict[str, str]:
         column.name: f"{declared[column.name]} COLLATE {collated.get(column.name, 'BINARY')}"
         for _, column in tables.columns
     }
+
+
+def _copied(engine: Engine, tables: AnchorTables) -> dict[str, str]:
+    """Return nothing: the engine copies types and collations itself."""
+    return {}
+
+
+_TYPES: dict[str, Callable[[Engine, AnchorTables], dict[str, str]]] = {
+    "sqlite": _types,
+    "postgresql": _copied,
+    "mariadb": _copied,
+}

@@ -47,10 +47,10 @@ class Places:
     ) -> None:
         self.set, self.connection = anchors, connection
         self.part = anchors.part_params(params)
-        self.params = anchors.source.run_values(params)
+        self.params = anchors.source.run_values(anchors.source.filters.check(params))
         self.rows = anchors.variant(connection)
-        self.logged = anchors.log.lent_variant(connection, None, self.part)
-        self.anchored = anchors.anchors.lent_variant(connection, None, {**self.part, "lvl": 1})
+        self.logged = anchors.logged(connection)
+        self.anchored = anchors.anchored(connection)
 
     def find(self, offset: int) -> Landing:
         """Return where the row at an offset from 0 lies, by anchors and a short skip.

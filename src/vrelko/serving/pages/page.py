@@ -72,8 +72,9 @@ class Page(Sequence[Any]):
     All data is computed before the page is returned; only cursor texts are written when asked for.
     `next`, `prev`, `first` and `last` are cursors, None where there is nothing there; `after` and
     `before` are cursors round any page, for tails and for "new on top". `clamped` says in words
-    what was asked for and could not be had, None where all is as asked. `period`: the year, month
-    or day that was asked for, with its neighbours that have rows.
+    what was asked for and could not be had, None where all is as asked. `notes`: what those who run
+    it should know, such as that a jump went by offset. `period`: the year, month or day that was
+    asked for, with its neighbours that have rows.
     """
 
     __slots__ = (
@@ -83,6 +84,7 @@ class Page(Sequence[Any]):
         "_ways",
         "_written",
         "clamped",
+        "notes",
         "period",
         "rows",
         "size",
@@ -106,6 +108,7 @@ class Page(Sequence[Any]):
         self.size = size
         self.statements = tuple(asked)
         self.clamped = clamped
+        self.notes: tuple[str, ...] = ()
         self.period: PageOfPeriod | None = None
 
     def __copy__(self) -> Page:

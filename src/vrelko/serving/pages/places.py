@@ -9,6 +9,7 @@ from typing import Any
 from vrelko.core.arithmetic import MOST_OFFSET, Total, number_of
 from vrelko.core.spot import Spot
 from vrelko.errors import PageError
+from vrelko.serving.pages.jumps import places_of
 from vrelko.serving.pages.request import BoundRequest, open_variant
 from vrelko.serving.settings import Settings
 from vrelko.sql.statements import key_parameters
@@ -39,7 +40,11 @@ def where_is(
     rows = settings.sizes.check(size)
     opened = open_variant(settings, lender, params, order, None)
     values = opened.spot_of(Spot.before(key)).key or ()
-    offset = _count_behind(opened, values, True, None)
+    places = places_of(opened) if settings.jumps == "anchors" else None
+    if places is not None:
+        offset = places.rank(values)
+    else:
+        offset = _count_behind(opened, values, True, None)
     return Place(number_of(offset, rows), offset)
 
 

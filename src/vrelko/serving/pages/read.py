@@ -13,6 +13,7 @@ from vrelko.engines.limits import limit_time
 from vrelko.engines.registry import database_errors
 from vrelko.errors import CursorError, PageError, TimeLimitError
 from vrelko.serving.pages.batch import Batch
+from vrelko.serving.pages.jumps import jump
 from vrelko.serving.pages.page import NO_WALK, Page, Walk, Ways
 from vrelko.serving.pages.request import BoundRequest, Request, open_variant
 from vrelko.serving.pages.rows import (
@@ -80,7 +81,9 @@ def answer(settings: Settings, lender: Any, request: Request) -> Page:
         walk=walk,
     )
     clamped = "; ".join(notes) if notes else None
-    return settings.held.note(Page(batch, size, spot, ways, opened.runner.asked, clamped))
+    page = Page(batch, size, spot, ways, opened.runner.asked, clamped)
+    page.notes = opened.notes
+    return settings.held.note(page)
 
 
 def _read_walking(
@@ -202,12 +205,16 @@ def _read_any(
     ahead = settings.kind == "grid" and (
         spot.kind == "end" or (settings.strategy == "two-ended" and spot.kind in _JUMPS)
     )
-    if counted is None and ahead:
+    if counted is None and ahead and settings.jumps != "anchors":
         kind = settings.total if request.total else "none"
         # The last page and two-ended pages are placed from the end, so the total comes
         # first.
         counted = _count(opened, "exact" if settings.strategy == "two-ended" else kind)
-    batch = reader.read(spot, counted)
+    jumped = jump(opened, spot, size) if settings.jumps == "anchors" else None
+    if jumped is not None:
+        batch, counted = jumped
+    else:
+        batch = reader.read(spot, counted)
     if not batch.rows and spot.kind in _JUMPS and batch.offset:
         batch, counted = _past_end(opened, reader, spot, batch, request, counted, notes)
     return batch, counted

@@ -14,6 +14,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from vrelko.core.spot import Spot, check_spot
 from vrelko.engines.registry import database_errors, dialect_of
 from vrelko.errors import DatabaseError, PageError
+from vrelko.serving.anchors.anchor_set import begin_snapshot
 from vrelko.serving.cursors.values import Digest
 from vrelko.serving.pages.long_keys import is_long, lengthen, shorten
 from vrelko.serving.settings import Settings
@@ -51,6 +52,7 @@ class BoundRequest:
     given: Mapping[str, Any]
     fingerprint: bytes
     runner: Runner
+    notes: tuple[str, ...] = ()
 
     def write(self, spot: Spot) -> str:
         """Return a spot as a cursor, its long values as digests."""
@@ -138,6 +140,8 @@ def lend(connection: Any, settings: Settings) -> AbstractContextManager[Any]:
         return nullcontext(connection)
     with database_errors("connection"):
         lent = connection.connect()
+        if settings.jumps == "anchors":  # whose several statements must see the same rows
+            lent = begin_snapshot(lent)
     return _in_session(lent, own=True) if settings.variants.orm else _Lent(lent)
 
 

@@ -21,6 +21,7 @@ from vrelko.serving.variants.grouping import Grouping
 from vrelko.serving.variants.runner import Runner
 from vrelko.sql.counts import build_count, build_count_behind, build_rows
 from vrelko.sql.entities import has_whole_entity
+from vrelko.sql.indexes import without_hint
 from vrelko.sql.key_filters import IDS, build_by_ids, build_key_by_id, keep_behind
 from vrelko.sql.period_filters import PeriodStatements
 from vrelko.sql.rows import Cutter
@@ -246,6 +247,10 @@ class Variant:
     def count(self, cap: int | None) -> Select[Any]:
         """The statement that counts the rows, at most `cap` + 1."""
         return self._kept(("count", cap), lambda: build_count(self._counted, cap))
+
+    def counted(self, statement: Select[Any]) -> Select[Any]:
+        """The statement that counts the rows of one of the variant's own, without its limit."""
+        return build_count(without_hint(statement.limit(None)), None)
 
     def seek(
         self, key: Sequence[Any], backward: bool, near: bool = False

@@ -1,0 +1,108 @@
+"""Jumps by counted anchors: a page number, the last page and a total without walking there."""
+
+from __future__ import annotations
+
+from sqlalchemy import inspect
+
+from vrelko.core.arithmetic import Total, check_offset, offset_of, page_count
+from vrelko.core.spot import Spot
+from vrelko.engines.registry import database_errors
+from vrelko.errors import ListingError
+from vrelko.serving.anchors.anchor_set import AnchorSet, anchor_set, in_snapshot
+from vrelko.serving.anchors.places import Key, Places
+from vrelko.serving.pages.batch import Batch
+from vrelko.serving.pages.request import BoundRequest
+from vrelko.sql.entities import core_connection
+from vrelko.sql.statements import LIMIT, key_parameters
+
+_NUMBERED = ("number", "offset", "end")
+
+
+def places_of(opened: BoundRequest) -> Places | None:
+    """Return the places of a request's rows by their anchors; None, with a note, without them."""
+    connection = core_connection(opened.lender, opened.settings.select)
+    with database_errors("look for anchors"):
+        found = _set_of(opened, connection)
+    if isinstance(found, str):
+        opened.notes = (f"jumped by offset: {found}",)
+        return None
+    filters = opened.settings.variants.filters
+    asked = set(filters.active(opened.given)) - {"period"}
+    if asked or "period_from" in opened.given:
+        opened.notes = ("jumped by offset: anchors count rows without optional filters",)
+        return None
+    given = {name: opened.given[name] for name in found.parts}
+    return Places(found, connection, given)
+
+
+def jump(opened: BoundRequest, spot: Spot, size: int) -> tuple[Batch, Total] | None:
+    """Return the page at a number, an offset or the end, and the total; None by other means."""
+    if spot.kind not in _NUMBERED or spot.top is not None or spot.frozen is not None:
+        return None
+    places = places_of(opened)
+    if places is None:
+        return None
+    with database_errors("jump"):
+        total = places.total()
+        offset = _offset(spot, size, total)
+        want = size if spot.rows is None else min(spot.rows, size)
+        found = places.find(min(offset, total))
+    rows, full = _rows(opened, found.key, found.skip, want + 1)
+    if offset >= total:
+        rows, full = [], []
+    batch = Batch(
+        rows=rows[:want],
+        full=full[:want],
+        before=offset > 0 and total > 0,
+        after=len(rows) > want,
+        offset=offset,
+        exact=in_snapshot(places.connection),
+    )
+    return batch, Total(total, "exact")
+
+
+def _offset(spot: Spot, size: int, total: int) -> int:
+    if spot.kind == "end":
+        return offset_of(max(page_count(total, size), 1), size)
+    at = spot.at or 0
+    return check_offset(offset_of(at, size)) if spot.kind == "number" else at
+
+
+def _rows(
+    opened: BoundRequest, key: Key | None, skip: int, want: int
+) -> tuple[list[object], list[object]]:
+    """Return rows behind a key after so many that are skipped, as the listing shows them."""
+    variant, runner = opened.variant, opened.runner
+    statements = variant.edge(False) if key is None else variant.seek(key, False)
+    values = key_parameters(key or ())
+    rows: list[object] = []
+    full: list[object] = []
+    for statement in statements:
+        given = {**values, LIMIT: want - len(rows)}
+        part, part_full = runner.fetch(statement.offset(skip), variant.cutter, given, variant.apart)
+        rows, full = [*rows, *part], [*full, *part_full]
+        if len(rows) >= want:
+            break
+        if part:
+            skip = 0
+        elif skip:
+            skip = max(skip - int(runner.value(variant.counted(statement), values)), 0)
+    return rows, full
+
+
+def _set_of(opened: BoundRequest, connection: object) -> AnchorSet | str:
+    """Return the anchors of a request's order, or why there are none; kept once they are found."""
+    known, order = opened.settings.anchor_sets, str(opened.variant.order)
+    found: AnchorSet | None = known.get(order)
+    if found is not None:
+        return found
+    try:
+        made = anchor_set(opened.settings, connection, order)
+    except ListingError as error:
+        return error.what
+    inspector = inspect(connection)
+    table = made.tables.anchors
+    if not inspector.has_table(table.name, schema=table.schema):
+        return f"there are no anchors for the order {order}"
+    known.keep(order, made)
+    return made
