@@ -1,6 +1,8 @@
 """Counted anchors: places, jumps and totals equal a full sort, whatever was written meanwhile."""
 
 import random
+import threading
+import time
 from datetime import datetime, timedelta
 
 import pytest
@@ -20,6 +22,7 @@ from sqlalchemy import (
     select,
     update,
 )
+from sqlalchemy.exc import DBAPIError
 
 import vrelko
 from vrelko.serving.anchors.anchor_set import anchor_set, snapshot
@@ -64,6 +67,8 @@ def row(i, draw):
 def visits(server, tmp_path_factory):
     if server.dialect.name == "sqlite":
         server = create_engine(f"sqlite:///{tmp_path_factory.mktemp('visits') / 'visits.db'}")
+        with server.connect() as connection:
+            connection.exec_driver_sql("PRAGMA journal_mode = WAL")
     yield server
     server.dispose()
 
@@ -209,3 +214,130 @@ def test_a_grid_jumps_by_anchors(table, order):
             )
     finally:
         anchors.drop(table)
+
+
+class Stage:
+    """Writers, a fold worker and a checker, at once for a while."""
+
+    def __init__(self, engine, anchors, made, seconds):
+        self.engine, self.anchors, self.made = engine, anchors, made
+        self.end = time.monotonic() + seconds
+        self.faults, self.checks, self.folded, self.changes = [], 0, 0, 0
+
+    def run(self, folds=fold):
+        jobs = [threading.Thread(target=self.write, args=(i,)) for i in range(3)]
+        jobs += [threading.Thread(target=self.fold, args=(folds,))]
+        for job in jobs:
+            job.start()
+        try:
+            self.check()
+        finally:
+            for job in jobs:
+                job.join()
+
+    def write(self, number):
+        draw, known = random.Random(number), set()
+        while time.monotonic() < self.end:
+            try:
+                with self.engine.connect() as connection, connection.begin() as transaction:
+                    kept = set(known)
+                    for _ in range(draw.randrange(1, 6)):
+                        self.change(connection, draw, known, number)
+                    if draw.random() < 0.1:
+                        transaction.rollback()
+                        known = kept
+                    elif draw.random() < 0.2:
+                        time.sleep(draw.random() * 0.05)  # commits late
+                self.changes += 1
+            except DBAPIError:  # of a deadlock, or a file that is locked
+                known = kept
+            except BaseException as error:
+                self.faults.append(error)
+                raise
+
+    def change(self, connection, draw, known, number):
+        if draw.random() < 0.6 or not known:
+            low = 1_000_000 * (number + 1)
+            new = [row(low + len(known) * 7 + draw.randrange(10**5), draw) for _ in range(3)]
+            new = [
+                one for one in {one["id"]: one for one in new}.values() if one["id"] not in known
+            ]
+            if new:
+                connection.execute(insert(Visit), new)
+                known |= {one["id"] for one in new}
+        else:
+            one = draw.choice(sorted(known))
+            if draw.random() < 0.5:
+                connection.execute(delete(Visit).where(v.id == one))
+                known.discard(one)
+            else:
+                new = row(0, draw)
+                connection.execute(
+                    update(Visit).where(v.id == one).values(mark=new["mark"], Site=new["Site"])
+                )
+
+    def fold(self, folds):
+        draw = random.Random(9)
+        while time.monotonic() < self.end:
+            try:
+                self.folded += folds(self.engine, self.anchors, draw.choice([20, 300]))
+            except (DBAPIError, vrelko.errors.DatabaseError):
+                time.sleep(0.02)
+            except BaseException as error:
+                self.faults.append(error)
+                raise
+
+    def check(self):
+        draw = random.Random(5)
+        while time.monotonic() < self.end:
+            check(self.engine, self.anchors, self.made, {"site": 1}, draw)
+            self.checks += 1
+
+
+@pytest.fixture
+def stage(table):
+    made = listing("mark", True, True)
+    draw = random.Random(1)
+    with table.begin() as connection:
+        connection.execute(insert(Visit), [row(i, draw) for i in range(1, 300)])
+    with table.connect() as connection:
+        anchors = anchor_set(made.settings, connection, k=12, fan=3)
+    anchors.create(table)
+    build(table, anchors)
+    yield Stage(table, anchors, made, 4)
+    anchors.drop(table)
+
+
+def test_nothing_is_wrong_while_others_write(stage):
+    stage.run()
+    assert not stage.faults
+    assert stage.checks > 3
+    assert stage.folded > 30
+    while fold(stage.engine, stage.anchors):
+        pass
+    assert not any(verify(stage.engine, stage.anchors, {"site": 1}))
+
+
+def test_the_checker_catches_a_worker_that_deletes_what_it_has_not_seen(stage, server):
+    """By the last number, as a worker might: rows that commit late have numbers below it."""
+    if server.dialect.name == "sqlite":
+        pytest.skip("SQLite has one writer at a time, so nothing commits late")
+
+    def careless(engine, anchors, most):
+        log = anchors.tables.log
+        with engine.connect() as connection:
+            top = connection.execute(select(log.c.seq).order_by(log.c.seq.desc()).limit(1)).scalar()
+        done = fold(engine, anchors, 10_000)
+        if top:
+            with engine.begin() as connection:
+                connection.execute(delete(log).where(log.c.seq <= top))
+        return done
+
+    caught = 0
+    try:
+        stage.run(careless)
+    except AssertionError:
+        caught += 1
+    stage.end = 0
+    caught += any(verify(stage.engine, stage.anchors, {"site": 1}))
+    assert caught

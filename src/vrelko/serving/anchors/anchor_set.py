@@ -5,13 +5,14 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from sqlalchemy import Column, Connection, Engine, bindparam, inspect, select, text
 from sqlalchemy.sql import operators
 from sqlalchemy.sql.elements import BindParameter
 
+from vrelko.core.kept import Kept
 from vrelko.engines.registry import database_errors, dialect_of, engine_name
 from vrelko.errors import ListingError
 from vrelko.serving.settings import Settings
@@ -42,6 +43,7 @@ class AnchorSet:
     log: VariantStore
     k: int = K
     fan: int = FAN
+    kept: Kept[tuple[Any, ...], Any] = field(default_factory=lambda: Kept(200), compare=False)
 
     def variant(self, connection: Any) -> Variant:
         """The variant whose rows are counted, on a connection."""

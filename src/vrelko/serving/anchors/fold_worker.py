@@ -8,12 +8,13 @@ stays in the log. So it waits for no writer, and none waits for it.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any
 
-from sqlalchemy import Connection, Engine, delete, func, insert, select, text, update
+from sqlalchemy import Connection, Engine, bindparam, delete, func, insert, select, text, update
 
+from vrelko.core.key_order import KeyOrder
 from vrelko.engines.registry import database_errors, engine_name
 from vrelko.errors import UnavailableError
 from vrelko.serving.anchors.anchor_set import AnchorSet
@@ -104,16 +105,39 @@ class _Part:
         begin = 2 + len(self.set.parts)
         for row in rows:
             net[self.places.logged.converted(row[begin:])] += row[1]
+        net = {key: d for key, d in net.items() if d}
+        find = self._finder(net)
         moved: dict[int, int] = defaultdict(int)
         for key, d in net.items():
-            for level in range(1, LEVELS + 1) if d else ():
-                anchor = self.places.first_from(level, key)
+            for level in range(1, LEVELS + 1):
+                anchor = find(level, key)
                 if anchor is None:
                     break  # it lies in the tail, which is counted live
                 moved[anchor.id] += d
-        for number, d in moved.items():
-            if d:
-                self._add(number, d)
+        changed = [{"which": number, "by": d} for number, d in moved.items() if d]
+        if changed:
+            statement = update(self.table).where(self.table.c.id == bindparam("which"))
+            moving = statement.values(n=self.table.c.n + bindparam("by"))
+            self.connection.execute(moving, changed)
+
+    def _finder(self, keys: Iterable[Key]) -> Callable[[int, Key], Anchor | None]:
+        """Return what finds the first anchor of a level at a key or behind it.
+
+        In memory where Python sorts the keys as the database does, else by the database.
+        """
+        order = KeyOrder(self.places.anchored.order.terms)
+        if not all(map(order.knows, keys)):
+            return self.places.first_from
+        levels = {level: list(self.places.behind(level, None)) for level in range(1, LEVELS + 1)}
+        sorted_keys = {level: [one.key for one in found] for level, found in levels.items()}
+        if not all(order.knows(key) for found in sorted_keys.values() for key in found):
+            return self.places.first_from
+
+        def find(level: int, key: Key) -> Anchor | None:
+            at = order.first_from(sorted_keys[level], key)
+            return levels[level][at] if at < len(levels[level]) else None
+
+        return find
 
     def even_out(self) -> None:
         """Lay anchors along the tail, split long segments, merge short ones, fill the levels."""
@@ -217,7 +241,7 @@ def _alone(engine: Engine, anchors: AnchorSet) -> Iterator[Connection]:
 
     A lock taken inside might come after the snapshot that it is to guard.
     """
-    name = f"vrelko {anchors.tables.name}"
+    name = f"vrelko {anchors.tables.anchors.fullname}"
     begin, lock, unlock = _LOCKS[engine_name(engine.dialect)]
     with engine.connect() as raw:
         connection = raw if not begin else raw.execution_options(isolation_level=begin)
@@ -252,8 +276,10 @@ _LOCKS: dict[str, tuple[str, str | None, str | None]] = {
     ),
     "mariadb": (
         "REPEATABLE READ",
-        "SELECT GET_LOCK(LEFT(:name, 60), 0)",
-        "SELECT RELEASE_LOCK(LEFT(:name, 60))",
+        "SELECT GET_LOCK(SHA1(CONCAT(DATABASE(), :name)), 0)",
+        "SELECT RELEASE_LOCK(SHA1(CONCAT(DATABASE(), :name)))",
     ),
 }
-"""By engine: the isolation of the worker's transaction, and the lock that keeps others out."""
+"""By engine: the isolation of the worker's transaction, and the lock that keeps others out.
+
+MariaDB's locks are the whole server's, so the database is part of their name."""

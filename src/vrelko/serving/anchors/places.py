@@ -7,11 +7,12 @@ log was last folded; what the log holds since is added.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
-from sqlalchemy import Select, func, select
+from sqlalchemy import Select, bindparam, case, func, literal_column, select
 
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.variants.variant import Variant
@@ -58,7 +59,7 @@ class Places:
         Only forward: rows that came since, of which the log tells, may lie anywhere, so they are
         all taken to lie ahead, and skipped where they do not.
         """
-        goal = offset - self._came()
+        goal = offset - self._log()[0]
         lo, counted = None, 0
         for level in range(LEVELS, 0, -1):
             for anchor in self.behind(level, lo):
@@ -92,7 +93,7 @@ class Places:
         return self._walk(level, key, True)
 
     def _walk(self, level: int, key: Key | None, backward: bool) -> Iterator[Anchor]:
-        variant, at, many = self.anchored, key, 2 * self.set.fan
+        variant, at, many = self.anchored, key, self.set.fan
         given = {**self.part, "lvl": level}
         while True:
             found = 0
@@ -116,9 +117,15 @@ class Places:
 
     def log_up_to(self, key: Key) -> int:
         """Return what the log adds to the rows up to and including a key."""
-        return self._log_all() - self._sum_of(
-            self.logged.seek(key, False), "d", {**self.part, **key_parameters(key)}
-        )
+        came, all_of_it = self._log()
+        if not came and not all_of_it:
+            return 0
+        found = all_of_it
+        for statement in self.logged.seek(key, False):
+            asked = self._kept(("sum", statement), partial(_sum_of, statement))
+            values = {**self.part, **key_parameters(key)}
+            found -= int(self.connection.execute(asked, values).scalar() or 0)
+        return found
 
     def between(self, begin: Key | None, end: Key | None) -> int:
         """Return the rows behind one key and ahead of another; None: from the start, to the end.
@@ -133,13 +140,20 @@ class Places:
         while True:
             step, beyond = 0, 0
             for statement in self._forward(flagged, at):
-                values = {**self.params, **until, **key_parameters(at or ()), LIMIT: self._step}
-                inner = without_hint(statement).subquery("vrelko_step")
-                flag = inner.c[len(inner.c.keys()) - 1]
+                values = {
+                    **self.params,
+                    **until,
+                    **key_parameters(at or ()),
+                    LIMIT: self._step - step,
+                }
+                last = list(statement.selected_columns)[-1]
+                narrow = statement.with_only_columns(last, maintain_column_froms=True)
+                inner = without_hint(narrow).subquery("vrelko_step")
+                flag = inner.c[0]
                 asked = select(func.count(), func.coalesce(func.sum(flag), 0))
                 many, flags = self.connection.execute(asked.select_from(inner), values).one()
                 step, beyond = step + many, beyond + int(flags)
-                if beyond or many >= self._step:
+                if beyond or step >= self._step:
                     break
             found += step - beyond
             if beyond or step < self._step:
@@ -189,33 +203,42 @@ class Places:
             bound = nearest or bound
         return bound, counted
 
-    def _came(self) -> int:
-        """Return the rows that the log says came."""
-        log = self.set.tables.log
-        where = [log.c[name] == value for name, value in self.part.items()]
-        asked = select(func.count()).select_from(log).where(log.c.d > 0, *where)
-        return int(self.connection.execute(asked).scalar() or 0)
+    def _log(self) -> tuple[int, int]:
+        """Return the rows that the log says came, and those that came less those that went."""
+        asked = self._kept(("log",), self._log_statement)
+        came, gone = self.connection.execute(asked, self.part).one()
+        return int(came or 0), int(came or 0) - int(gone or 0)
 
-    def _log_all(self) -> int:
+    def _log_statement(self) -> Select[Any]:
         log = self.set.tables.log
-        where = [log.c[name] == value for name, value in self.part.items()]
-        asked = select(func.coalesce(func.sum(log.c.d), 0)).where(*where)
-        return int(self.connection.execute(asked).scalar() or 0)
+        where = [log.c[name] == bindparam(name, type_=log.c[name].type) for name in self.part]
+        parts = [func.sum(case((log.c.d == d, 1), else_=0)) for d in (1, -1)]
+        return select(*parts).where(*where)
 
-    def _sum_of(self, statements: Sequence[Select[Any]], name: str, values: Any) -> int:
-        found = 0
-        for statement in statements:
-            inner = without_hint(statement.limit(None)).order_by(None).subquery("vrelko_sum")
-            asked = select(func.coalesce(func.sum(inner.c[name]), 0))
-            found += int(self.connection.execute(asked, values).scalar() or 0)
-        return found
+    def _kept(self, name: tuple[Any, ...], build: Callable[[], Select[Any]]) -> Select[Any]:
+        """Return a statement, built once: that takes longer than to run it."""
+        found: Select[Any] | None = self.set.kept.get(name)
+        return self.set.kept.keep(name, build()) if found is None else found
 
     def _count(self, statement: Select[Any], values: Mapping[str, Any]) -> int:
-        inner = without_hint(statement.limit(None)).order_by(None).subquery("vrelko_count")
-        asked = select(func.count()).select_from(inner)
+        asked = self._kept(("count", statement), partial(_count_of, statement))
         return int(self.connection.execute(asked, {**self.params, **values}).scalar() or 0)
 
     def is_there(self, key: Key) -> int:
         """Return 1 where a row has just this key."""
         statement, values = self.rows.key_by_itself(key)
         return len(self.connection.execute(statement, {**self.params, **values}).all()[:1])
+
+
+def _sum_of(statement: Select[Any]) -> Select[Any]:
+    """Return the statement that sums the log's changes of a range."""
+    inner = without_hint(statement.limit(None)).order_by(None).subquery("vrelko_sum")
+    return select(func.coalesce(func.sum(inner.c.d), 0))
+
+
+def _count_of(statement: Select[Any]) -> Select[Any]:
+    """Return the statement that counts the rows of a range."""
+    one: Any = literal_column("1").label("vrelko_one")
+    narrow = statement.limit(None).with_only_columns(one, maintain_column_froms=True)
+    inner = without_hint(narrow).order_by(None).subquery("vrelko_count")
+    return select(func.count()).select_from(inner)

@@ -35,7 +35,9 @@ def places_of(opened: BoundRequest) -> Places | None:
     return Places(found, connection, given)
 
 
-def jump(opened: BoundRequest, spot: Spot, size: int) -> tuple[Batch, Total] | None:
+def jump(
+    opened: BoundRequest, spot: Spot, size: int, counted: Total | None
+) -> tuple[Batch, Total | None] | None:
     """Return the page at a number, an offset or the end, and the total; None by other means."""
     if spot.kind not in _NUMBERED or spot.top is not None or spot.frozen is not None:
         return None
@@ -43,22 +45,22 @@ def jump(opened: BoundRequest, spot: Spot, size: int) -> tuple[Batch, Total] | N
     if places is None:
         return None
     with database_errors("jump"):
-        total = places.total()
-        offset = _offset(spot, size, total)
+        known = counted.value if counted is not None and counted.kind == "exact" else None
+        wanted = spot.kind == "end" or opened.settings.total != "none"
+        total = places.total() if known is None and wanted else known
+        offset = _offset(spot, size, total or 0)
         want = size if spot.rows is None else min(spot.rows, size)
-        found = places.find(min(offset, total))
+        found = places.find(offset)
     rows, full = _rows(opened, found.key, found.skip, want + 1)
-    if offset >= total:
-        rows, full = [], []
     batch = Batch(
         rows=rows[:want],
         full=full[:want],
-        before=offset > 0 and total > 0,
+        before=offset > 0 and (bool(rows) or total != 0),
         after=len(rows) > want,
         offset=offset,
         exact=in_snapshot(places.connection),
     )
-    return batch, Total(total, "exact")
+    return batch, None if total is None else Total(total, "exact")
 
 
 def _offset(spot: Spot, size: int, total: int) -> int:

@@ -210,9 +210,10 @@ def _read_any(
         # The last page and two-ended pages are placed from the end, so the total comes
         # first.
         counted = _count(opened, "exact" if settings.strategy == "two-ended" else kind)
-    jumped = jump(opened, spot, size) if settings.jumps == "anchors" else None
+    jumped = jump(opened, spot, size, counted) if settings.jumps == "anchors" else None
     if jumped is not None:
-        batch, counted = jumped
+        batch, told = jumped
+        counted = told or counted
     else:
         batch = reader.read(spot, counted)
     if not batch.rows and spot.kind in _JUMPS and batch.offset:
