@@ -90,7 +90,25 @@ class CostModel(Prices):
         rows = min(size + 1, max(self.matching - offset, 0.0))
         # Where ties may or may not end on the page, the work is either of two.
         unsure = self.routes.ties is not None and self.seek_at(offset).kind != "ordered"
-        return None if unsure and 0.05 < self.ties_end(rows, offset) < 0.95 else True
+        if unsure and (0.05 < self.ties_end(rows, offset) < 0.95 or self._ties_near(rows, offset)):
+            return None
+        return True
+
+    def _ties_near(self, rows: float, at: float) -> bool:
+        """Tell whether the ties of a key may begin or end on a page, by where facts place them.
+
+        Of groups too small to be placed nothing is known but how often one ends on a page.
+        """
+        groups = self._tied(at)
+        if groups is None or self.ties_end(rows, at) >= 0.95:
+            return False
+        place = at / max(self.seek_at(at).passing, 1e-9)
+        changed = (self.table.changed_rows or 0.0) / max(self.table.rows, 1.0)
+        apart = groups.rows * min(max(_PLACED, changed), 0.5)
+        if 2 * apart > groups.size(place):
+            return False
+        begin, end = groups.begin(place), groups.end(place)
+        return place - begin < apart or end - place < rows + apart
 
     def crossover(self, factor: float, size: int, price: Callable[[Work], float]) -> float | None:
         """Rows of offset at which offset costs `factor` times keyset by `price`; None: never."""

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from vrelko.core.access_path import AccessPath
 from vrelko.core.cost.along import seek_blocks, with_lookups, work_along, work_of_branches
 from vrelko.core.cost.counted import counted_as
-from vrelko.core.cost.groups import find_groups
+from vrelko.core.cost.groups import Groups, find_groups
 from vrelko.core.cost.routes import Routes
 from vrelko.core.cost.scene import Scene
 from vrelko.core.cost.sqlite import TIE_STEPS
@@ -246,14 +246,19 @@ class Prices:
 
     def ties_end(self, rows: float, at: float) -> float:
         """Return the chance that the ties of a key begin or end on a page of `rows` around it."""
+        groups = self._tied(at)
+        if groups is None:
+            return 1.0
+        return min(2 * rows / groups.size(at / max(self.seek_at(at).passing, 1e-9)), 1.0)
+
+    def _tied(self, at: float) -> Groups | None:
+        """Return the groups of rows that tie, None where nothing tells how many do."""
         seek = self.seek_at(at)
         names = tuple(name for name in self.scene.order.names[:-1] if name not in seek.fixed)
-        if not all(
-            self.table.has_column(name) and self.table.column(name).distinct for name in names
-        ):
-            return 1.0  # nothing tells how many rows tie
-        groups = find_groups(self.scene.order, replace(seek, presorted=names), self.table)
-        return min(2 * rows / groups.size(at / max(seek.passing, 1e-9)), 1.0)
+        known = self.table.has_column
+        if not all(known(name) and self.table.column(name).distinct for name in names):
+            return None
+        return find_groups(self.scene.order, replace(seek, presorted=names), self.table)
 
     def _work(self, path: AccessPath, ask: Ask) -> Work:
         return work_along(self.scene, path, ask)
