@@ -21,8 +21,7 @@ def render():
     """Return the page: each command, what it does, its arguments and options."""
     context = click.Context(main, info_name="vrelko", **main.context_settings)
     parts = [HEAD]
-    for name in main.list_commands(context):
-        command = main.commands[name]
+    for name, command in _commands(context):
         with click.Context(command, info_name=name, parent=context) as one:
             usage = " ".join(command.collect_usage_pieces(one))
             parts.append(f"## vrelko {name}\n\n`vrelko {name} {usage}`\n")
@@ -36,6 +35,15 @@ def render():
         parts += [f"| `{_cell(option)}` | {_cell(told)} |" for option, told in rows]
         parts.append("")
     return "\n".join(parts)
+
+
+def _commands(context):
+    """Yield each command by its name, those of a group by both."""
+    for name in main.list_commands(context):
+        command = main.commands[name]
+        yield name, command
+        if isinstance(command, click.Group):
+            yield from ((f"{name} {one}", inner) for one, inner in sorted(command.commands.items()))
 
 
 def _cell(text):

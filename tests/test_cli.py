@@ -265,13 +265,13 @@ def test_anchors(demo, tmp_path):
     )
     pages = tmp_path / "pages.toml"
     pages.write_text(text.replace("sqlite:///larkmere.db", f"sqlite:///{demo[0]}/larkmere.db"))
-    unbuilt = run("anchors", pages, "--show", "--json")
+    unbuilt = run("anchors", "segments", pages, "--show", "--json")
     assert json.loads(unbuilt.stdout) == []
-    built, other = json.loads(run("anchors", pages, "--json").stdout)
+    built, other = json.loads(run("anchors", "segments", pages, "--json").stdout)
     assert other["order"].startswith("-weight_g")  # every order in use
     assert (built["listing"], built["size"]) == ("station_grid", 25)
     assert built["pages"] == -(-built["rows"] // 25) > 10
-    assert "station_grid" in run("anchors", pages, "--show").stdout
+    assert "station_grid" in run("anchors", "segments", pages, "--show").stdout
     assert json.loads((tmp_path / "grid.json").read_text())["schema"] == "vrelko.anchors/1"
 
 
@@ -316,8 +316,8 @@ BAD = [
     (["serve", "none.toml"], 2, "no pages file"),
     (["serve", "--demo", "."], 3, "no demo database"),
     (["serve", "PAGES", "--port", "x"], 2, "not a valid integer"),
-    (["anchors", "PAGES"], 2, "no anchored listing"),
-    (["anchors", "PAGES", "arrivals"], 2, "no place for anchors"),
+    (["anchors", "segments", "PAGES"], 2, "no anchored listing"),
+    (["anchors", "segments", "PAGES", "arrivals"], 2, "no place for anchors"),
     (["settle", "DB", "capture", "caught"], 3, "no column 'caught'.*caught_at"),
     (["settle", "DB", "capture", "looked_at", "--seconds", "0.1"], 2, "too few"),
     (["survey", "DB", "--writes"], 2, "Name the table"),

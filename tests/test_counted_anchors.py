@@ -6,6 +6,7 @@ import time
 from datetime import datetime, timedelta
 
 import pytest
+from click.testing import CliRunner
 from sqlalchemy import (
     Column,
     DateTime,
@@ -17,6 +18,7 @@ from sqlalchemy import (
     bindparam,
     create_engine,
     delete,
+    func,
     insert,
     inspect,
     select,
@@ -25,6 +27,7 @@ from sqlalchemy import (
 from sqlalchemy.exc import DBAPIError
 
 import vrelko
+from vrelko.cli.main import main
 from vrelko.serving.anchors.anchor_set import anchor_set, snapshot
 from vrelko.serving.anchors.fold_worker import build, fold, verify
 from vrelko.serving.anchors.places import Places
@@ -318,26 +321,108 @@ def test_nothing_is_wrong_while_others_write(stage):
     assert not any(verify(stage.engine, stage.anchors, {"site": 1}))
 
 
-def test_the_checker_catches_a_worker_that_deletes_what_it_has_not_seen(stage, server):
-    """By the last number, as a worker might: rows that commit late have numbers below it."""
+def test_a_worker_that_deletes_what_it_has_not_seen_is_caught(stage, server):
+    """By the last number, as a worker might: a row that commits late has a number below it."""
     if server.dialect.name == "sqlite":
         pytest.skip("SQLite has one writer at a time, so nothing commits late")
-
-    def careless(engine, anchors, most):
-        log = anchors.tables.log
+    engine, anchors, log = stage.engine, stage.anchors, stage.anchors.tables.log
+    new = [
+        {**row(9_000 + i, random.Random(i)), "Site": 1, "gone": None, "mark": "a5"} for i in (0, 1)
+    ]
+    with engine.connect() as late:
+        late.execute(insert(Visit), new[:1])
+        with engine.begin() as connection:
+            connection.execute(insert(Visit), new[1:])
         with engine.connect() as connection:
-            top = connection.execute(select(log.c.seq).order_by(log.c.seq.desc()).limit(1)).scalar()
-        done = fold(engine, anchors, 10_000)
-        if top:
-            with engine.begin() as connection:
-                connection.execute(delete(log).where(log.c.seq <= top))
-        return done
+            top = connection.execute(select(func.max(log.c.seq))).scalar()
+        fold(engine, anchors)
+        late.commit()
+    assert not any(verify(engine, anchors, {"site": 1}))
+    with engine.begin() as connection:
+        connection.execute(delete(log).where(log.c.seq <= top))
+    assert sum(verify(engine, anchors, {"site": 1})) == 1
 
-    caught = 0
+
+def test_the_commands(table, tmp_path):
+    """plan, build, fold, verify, show and drop, as a team runs them; drift is told and mended."""
+    with table.begin() as connection:
+        draw = random.Random(3)
+        connection.execute(insert(Visit), [row(i, draw) for i in range(1, 3_100)])
+    pages = tmp_path / "pages.toml"
+    url = table.url.render_as_string(hide_password=False)
+    head = f'[source]\nurl = "{url}"\n[listing.visits]\ntable = "Site Visit"\norders = ["-Seen"]\n'
+    pages.write_text(head + 'total = "exact"\n')
+    assert "no listing that jumps" in run("plan", pages, code=2)
+    assert "does not jump by anchors" in run("plan", pages, "visits", code=2)
+    pages.write_text(head + 'total = "exact"\njumps = "anchors"\n')
+    before = tables_and_triggers(table)
+    planned = run("plan", pages)
+    assert "CREATE TABLE" in planned
+    assert "TRIGGER" in planned
+    assert tables_and_triggers(table) == before
+    assert "none; build them" in run("show", pages)
+    assert "2 anchors laid" in run("build", pages)
+    assert "right" in run("verify", pages)
+    loaded = vrelko.load(pages)
     try:
-        stage.run(careless)
-    except AssertionError:
-        caught += 1
-    stage.end = 0
-    caught += any(verify(stage.engine, stage.anchors, {"site": 1}))
-    assert caught
+        with table.begin() as connection:
+            connection.execute(delete(Visit).where(v.id % 3 == 0))
+        page = loaded["visits"].read(loaded.engine, vrelko.Spot.number(60))
+        assert (page.notes, page.total.value, len(page)) == ((), 2_066, 25)
+        assert "1,033 changes in the log" in run("show", pages)
+        assert "1,033 changes folded" in run("fold", pages)
+        assert "right" in run("verify", pages)
+        with table.begin() as connection:
+            name = next(
+                n for n in inspect(table).get_table_names() if n.startswith("vrelko_anchor")
+            )
+            quoted = connection.dialect.identifier_preparer.quote_identifier(name)
+            connection.exec_driver_sql(f"UPDATE {quoted} SET n = n + 5")
+        assert "segments off" in run("verify", pages, code=1)
+        assert "segments mended" in run("repair", pages)
+        assert "right" in run("verify", pages)
+        assert "dropped" in run("drop", pages)
+        assert tables_and_triggers(table) == before
+        again = (
+            loaded["visits"].changed(jumps="anchors").read(loaded.engine, vrelko.Spot.number(60))
+        )
+        assert list(again) == list(page)
+        assert "there are no anchors" in again.notes[0]
+    finally:
+        loaded.close()
+
+
+def run(*arguments, code=0):
+    done = CliRunner().invoke(main, ["anchors", *map(str, arguments)])
+    assert done.exit_code == code, (done.output, done.stderr)
+    return done.output + done.stderr
+
+
+def tables_and_triggers(engine):
+    asked = {
+        "sqlite": "SELECT name FROM sqlite_master WHERE name NOT LIKE 'sqlite%'",
+        "postgresql": "SELECT tgname FROM pg_trigger UNION ALL SELECT proname FROM pg_proc",
+        "mysql": "SELECT trigger_name FROM information_schema.triggers "
+        "WHERE trigger_schema = database()",
+    }
+    name = {"mariadb": "mysql"}.get(engine.dialect.name, engine.dialect.name)
+    with engine.connect() as connection:
+        found = sorted(str(one[0]) for one in connection.exec_driver_sql(asked[name]).all())
+    return sorted(inspect(engine).get_table_names()), found
+
+
+def test_listings_that_cannot_have_anchors(table):
+    other = Visit.alias()
+    cases = (
+        (select(v.id, other.c.id.label("o")).join(other, other.c.id == v.id), "id", "one table"),
+        (select(v.id).where(v.id > bindparam("low")), "id", "not an equality"),
+        (select(v.id, func.lower(v.mark).label("low")), func.lower(v.mark), "not a plain column"),
+        (select(v.mark).distinct(), "mark", "one table"),
+    )
+    for chosen, order, said in cases:
+        made = vrelko.Listing(chosen, orders=[order], expose=True, name="cannot")
+        with pytest.raises(vrelko.errors.ListingError, match=said):
+            made.counted_anchors(table)
+    for wrong in ({"kind": "feed"}, {"strategy": "offset"}):
+        with pytest.raises(vrelko.errors.ListingError, match="jumps by anchors are for grids"):
+            vrelko.Listing(select(v.id), orders="id", jumps="anchors", **wrong)

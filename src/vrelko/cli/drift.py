@@ -161,23 +161,6 @@ def _recorded(path: str, plan: Plan) -> Events:
 
 
 @click.command()
-@pages_arguments
-@click.option("--show", is_flag=True, help="Show what is stored; build nothing.")
-@json_option
-def anchors(pages: str, listings: Sequence[str], show: bool, as_json: bool) -> None:
-    """Build the anchors of listings served by the strategy "anchored", or build them anew.
-
-    Reads every key of the listing's variants in use once, in order, and writes the bounds of pages
-    to the file that steady.anchors names. The database is only read.
-    """
-    from vrelko.cli.anchors import build, show_anchors, stored
-
-    with status("reading keys"):
-        found = stored(pages, listings) if show else build(pages, listings)
-    print_result(found, as_json, lambda: show_anchors(found))
-
-
-@click.command()
 @click.argument("database")
 @click.argument("table")
 @click.argument("column")

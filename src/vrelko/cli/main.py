@@ -10,8 +10,9 @@ from typing import Any
 import click
 
 from vrelko.cli.about import about
+from vrelko.cli.anchor_commands import anchors
 from vrelko.cli.draft import draft
-from vrelko.cli.drift import anchors, drift, settle
+from vrelko.cli.drift import drift, settle
 from vrelko.cli.measure import measure
 from vrelko.cli.options import (
     json_option,

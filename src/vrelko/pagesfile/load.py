@@ -227,7 +227,7 @@ def _listing(
         search=_search(model, column),
         sizes=sizes,
         total=model.total,
-        **model.said_of("count", "cap"),
+        **model.said_of("count", "cap", "jumps"),
         unique=model.unique,
         expose=model.expose,
         max_offset=model.max_offset,

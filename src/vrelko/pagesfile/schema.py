@@ -234,6 +234,7 @@ class ListingModel(_Strict):
     expose: list[str] | bool = []
     max_offset: int | None = Field(default=None, ge=0)
     periods: str | None = None
+    jumps: Literal["offset", "anchors"] | None = None
     stored_zone: str = "UTC"
     strategy: Literal[SERVED] | None = None  # type: ignore[valid-type]
     steady: SteadyModel | None = None

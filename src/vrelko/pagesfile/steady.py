@@ -20,8 +20,8 @@ from vrelko.serving.steady.settings import Settle, Steady
 def steady_of(file: Path, listing: str, model: ListingModel) -> Steady | None:
     """Return how a listing is kept steady. Raises PagesFileError, PageError and ListingError.
 
-    A file of anchors that is not there yet counts as empty: `vrelko anchors` makes it. The table
-    of frozen lists is made where it is missing.
+    A file of anchors that is not there yet counts as empty: `vrelko anchors segments` makes it. The
+    table of frozen lists is made where it is missing.
     """
     said = model.steady
     if said is None:

@@ -7,7 +7,7 @@ from contextlib import suppress
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Protocol
 
-from sqlalchemy import ColumnElement, Connection, Select, Table
+from sqlalchemy import ColumnElement, Connection, Engine, Select, Table
 from sqlalchemy.exc import SQLAlchemyError
 
 from vrelko.core.arithmetic import Sizes, Total
@@ -18,6 +18,7 @@ from vrelko.core.spot import Spot
 from vrelko.core.strategies import RECORDS, SERVED, STRATEGIES
 from vrelko.engines.registry import database_errors, dialect_named, dialect_of
 from vrelko.errors import DatabaseError, ListingError, PageError
+from vrelko.serving.anchors.counted import CountedAnchors
 from vrelko.serving.arguments import check_arguments
 from vrelko.serving.cursors.book import CursorBook
 from vrelko.serving.cursors.encryption import load_cipher
@@ -610,6 +611,16 @@ class Listing:
             )
         with lend(connection, self.settings) as lender, database_errors("reading of keys"):
             return build_anchors(self.settings, lender, kept, params, order)
+
+    def counted_anchors(
+        self, engine: Engine, order: str | None = None, *, every: int = 1_000
+    ) -> CountedAnchors:
+        """Return the counted anchors of one of its orders, to build, keep up and drop them.
+
+        Pages use them where the listing says `jumps="anchors"`. `every`: rows of an anchor. Raises
+        ListingError for a listing that cannot have any: one table, plain columns, equalities.
+        """
+        return CountedAnchors(self.settings, engine, order, every)
 
     def using(self, plan: Planned) -> Listing:
         """Return this listing served with the strategy of a plan's verdict.

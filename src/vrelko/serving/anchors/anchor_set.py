@@ -66,9 +66,13 @@ class AnchorSet:
         given = self.source.filters.check(params)
         return {f"p{i}": given[name] for i, name in enumerate(self.parts)}
 
+    def types(self, engine: Engine) -> dict[str, str]:
+        """Return declared types and collations, of engines that copy neither."""
+        return _TYPES[engine_name(engine.dialect)](engine, self.tables)
+
     def create(self, engine: Engine) -> None:
         """Make tables and triggers; anchors are built afterwards. Raises DatabaseError."""
-        types = _TYPES[engine_name(engine.dialect)](engine, self.tables)
+        types = self.types(engine)
         with database_errors("making of anchors"), engine.begin() as connection:
             for statement in create_statements(self.tables, engine.dialect, types):
                 connection.exec_driver_sql(statement.replace("%", "%%"))

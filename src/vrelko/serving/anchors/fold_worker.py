@@ -77,12 +77,30 @@ def verify(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None)
     """Return by how many rows each segment of a part is off; all 0 where the anchors are right."""
     with database_errors("verify"), _alone(engine, anchors) as connection:
         places = Places(anchors, connection, params)
-        found, before = [], None
-        for anchor in list(places.behind(1, None)):
-            live = places.between(before, anchor.key) + places.is_there(anchor.key)
-            found.append(live - anchor.n - _logged(places, before, anchor.key))
-            before = anchor.key
-        return found
+        return [off for _, off in _differences(places)]
+
+
+def repair(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None) -> int:
+    """Set right the segments of a part that are off; return how many were."""
+    with database_errors("repair"), _alone(engine, anchors) as connection:
+        places, table = Places(anchors, connection, params), anchors.tables.anchors
+        wrong = [(anchor, off) for anchor, off in _differences(places) if off]
+        for anchor, off in wrong:
+            for level in range(1, LEVELS + 1):
+                found = places.first_from(level, anchor.key)
+                if found is not None:
+                    changed = update(table).where(table.c.id == found.id)
+                    connection.execute(changed.values(n=table.c.n + off))
+    return len(wrong)
+
+
+def _differences(places: Places) -> Iterator[tuple[Anchor, int]]:
+    """Yield each segment's anchor, and the rows there less those that it and the log tell of."""
+    before: Key | None = None
+    for anchor in list(places.behind(1, None)):
+        live = places.between(before, anchor.key) + places.is_there(anchor.key)
+        yield anchor, live - anchor.n - _logged(places, before, anchor.key)
+        before = anchor.key
 
 
 def _logged(places: Places, begin: Key | None, end: Key) -> int:

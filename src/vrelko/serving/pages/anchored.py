@@ -53,7 +53,7 @@ def read_segment(opened: BoundRequest, anchors: Anchors, spot: Spot) -> Batch:
     if found is None:
         raise PageError(
             f"no anchors are stored for this order and these filters of {opened.settings.name!r}",
-            "Build them with listing.anchor(connection, …) or `vrelko anchors`",
+            "Build them with listing.anchor(connection, …) or `vrelko anchors segments`",
             "anchors-missing",
         )
     page = _page_of(spot, anchors.size, found)

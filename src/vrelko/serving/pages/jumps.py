@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+
 from sqlalchemy import inspect
 
 from vrelko.core.arithmetic import Total, check_offset, offset_of, page_count
 from vrelko.core.spot import Spot
 from vrelko.engines.registry import database_errors
-from vrelko.errors import ListingError
+from vrelko.errors import DatabaseError, ListingError
 from vrelko.serving.anchors.anchor_set import AnchorSet, anchor_set, in_snapshot
 from vrelko.serving.anchors.places import Key, Places
 from vrelko.serving.pages.batch import Batch
@@ -44,7 +47,7 @@ def jump(
     places = places_of(opened)
     if places is None:
         return None
-    with database_errors("jump"):
+    with _forgetting(opened), database_errors("jump"):
         known = counted.value if counted is not None and counted.kind == "exact" else None
         wanted = spot.kind == "end" or opened.settings.total != "none"
         total = places.total() if known is None and wanted else known
@@ -52,6 +55,9 @@ def jump(
         want = size if spot.rows is None else min(spot.rows, size)
         found = places.find(offset)
     rows, full = _rows(opened, found.key, found.skip, want + 1)
+    if not rows and total is not None and offset < total:  # a table truncated behind their back
+        opened.notes = ("jumped by offset: the anchors do not fit the rows; verify them",)
+        return None
     batch = Batch(
         rows=rows[:want],
         full=full[:want],
@@ -61,6 +67,16 @@ def jump(
         exact=in_snapshot(places.connection),
     )
     return batch, None if total is None else Total(total, "exact")
+
+
+@contextmanager
+def _forgetting(opened: BoundRequest) -> Iterator[None]:
+    """Look for the anchors anew at the next request where they are gone."""
+    try:
+        yield
+    except DatabaseError:
+        opened.settings.anchor_sets.clear()
+        raise
 
 
 def _offset(spot: Spot, size: int, total: int) -> int:

@@ -71,7 +71,9 @@ class Anchors:
             return cls(int(data["size"]), segments)
         except (ValueError, KeyError, TypeError, AttributeError, CursorError) as error:
             raise PageError(
-                "the text holds no anchors", "Build them with `vrelko anchors`", "anchors-read"
+                "the text holds no anchors",
+                "Build them with `vrelko anchors segments`",
+                "anchors-read",
             ) from error
 
     @classmethod
@@ -82,6 +84,6 @@ class Anchors:
         except (OSError, UnicodeDecodeError) as error:
             raise PageError(
                 f"the anchors file {str(path)!r} cannot be read: {error}",
-                "Build it with `vrelko anchors`",
+                "Build it with `vrelko anchors segments`",
                 "anchors-read",
             ) from error

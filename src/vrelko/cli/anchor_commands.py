@@ -1,0 +1,194 @@
+"""vrelko anchors: keys kept in a file or in the database, so that page numbers need no offset."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import closing, contextmanager
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from vrelko.cli.options import json_option, pages_arguments, print_result, status
+
+if TYPE_CHECKING:
+    from vrelko.serving.anchors.counted import CountedAnchors
+    from vrelko.serving.listing import Listing
+
+
+@click.group()
+def anchors() -> None:
+    """Reach page numbers, the last page and totals of very large tables without walking there.
+
+    Counted anchors stand in the database and are exact while rows change: `plan` shows what would
+    be made, `build` makes it, `fold` keeps it up, `verify` checks it, `drop` takes it away. They
+    are for listings with jumps = "anchors". `segments` are of the strategy "anchored".
+    """
+
+
+@anchors.command()
+@pages_arguments
+def plan(pages: str, listings: Sequence[str]) -> None:
+    """Print the statements that `build` would run, and what they cost; run nothing."""
+    with _counted(pages, listings) as found:
+        for listing, one in found:
+            click.echo(f"-- {listing.name}, order {one.order}")
+            for statement in one.statements():
+                click.echo(statement + ";")
+            click.echo("-- to take all of it away:")
+            for statement in one.drop_statements():
+                click.echo(f"--   {statement};")
+    click.echo(_PRICE)
+
+
+_PRICE = (
+    "-- Rights: CREATE and TRIGGER on the table for who builds; INSERT on the log for all who "
+    "write.\n"
+    "-- Writers: each row inserted, deleted or moved in the order writes one or two log rows.\n"
+    "-- Not noticed: TRUNCATE and cascades on MariaDB, REPLACE on SQLite without "
+    "recursive_triggers,\n"
+    "--   triggers disabled, partitions attached or detached. `vrelko anchors verify` finds them."
+)
+
+
+@anchors.command()
+@pages_arguments
+def build(pages: str, listings: Sequence[str]) -> None:
+    """Make tables and triggers, and lay the anchors of all rows. Goes on where it was stopped."""
+    with _counted(pages, listings) as found:
+        for listing, one in found:
+            with status(f"laying the anchors of {listing.name}, order {one.order}"):
+                laid = one.build()
+            click.echo(f"{listing.name}, order {one.order}: {laid:,} anchors laid")
+
+
+@anchors.command()
+@pages_arguments
+@click.option(
+    "--every",
+    type=click.FloatRange(0.01, 3_600),
+    default=None,
+    metavar="SECONDS",
+    help="Go on for ever, and look again after so many seconds.",
+)
+def fold(pages: str, listings: Sequence[str], every: float | None) -> None:
+    """Move logged changes into the anchors' numbers. One process at a time."""
+    with _counted(pages, listings) as found:
+        kept = list(found)
+        while True:
+            for listing, one in kept:
+                folded = 0
+                while many := one.fold():
+                    folded += many
+                if folded or every is None:
+                    click.echo(f"{listing.name}, order {one.order}: {folded:,} changes folded")
+            if every is None:
+                return
+            time.sleep(every)
+
+
+@anchors.command()
+@pages_arguments
+def verify(pages: str, listings: Sequence[str]) -> None:
+    """Count every segment and compare. Exit status 1 where one is off."""
+    off = 0
+    with _counted(pages, listings) as found:
+        for listing, one in found:
+            wrong = [rows for rows in one.verify(listing.workload.params) if rows]
+            off += len(wrong)
+            told = "right" if not wrong else f"{len(wrong):,} segments off, by {sum(wrong):,} rows"
+            click.echo(f"{listing.name}, order {one.order}: {told}")
+    if off:
+        raise SystemExit(1)
+
+
+@anchors.command()
+@pages_arguments
+def repair(pages: str, listings: Sequence[str]) -> None:
+    """Count every segment, and set right those that are off."""
+    with _counted(pages, listings) as found:
+        for listing, one in found:
+            mended = one.repair(listing.workload.params)
+            click.echo(f"{listing.name}, order {one.order}: {mended:,} segments mended")
+
+
+@anchors.command()
+@pages_arguments
+def show(pages: str, listings: Sequence[str]) -> None:
+    """Show how many anchors there are, and how many changes wait to be folded."""
+    with _counted(pages, listings) as found:
+        for listing, one in found:
+            told = "none; build them with `vrelko anchors build`"
+            if one.exist:
+                laid, waiting = one.stored()
+                told = f"{laid:,} anchors, {waiting:,} changes in the log"
+            click.echo(f"{listing.name}, order {one.order}: {told}")
+
+
+@anchors.command()
+@pages_arguments
+def drop(pages: str, listings: Sequence[str]) -> None:
+    """Take tables and triggers away; nothing of them is left."""
+    with _counted(pages, listings) as found:
+        for listing, one in found:
+            one.drop()
+            click.echo(f"{listing.name}, order {one.order}: dropped")
+
+
+@anchors.command()
+@pages_arguments
+@click.option("--show", "shown", is_flag=True, help="Show what is stored; build nothing.")
+@json_option
+def segments(pages: str, listings: Sequence[str], shown: bool, as_json: bool) -> None:
+    """Build the segments of listings served by the strategy "anchored", or build them anew.
+
+    Reads every key of the listing's variants in use once, in order, and writes the bounds of pages
+    to the file that steady.anchors names. The database is only read.
+    """
+    from vrelko.cli.anchors import build as build_segments
+    from vrelko.cli.anchors import show_anchors, stored
+
+    with status("reading keys"):
+        found = stored(pages, listings) if shown else build_segments(pages, listings)
+    print_result(found, as_json, lambda: show_anchors(found))
+
+
+@contextmanager
+def _counted(
+    pages: str, listings: Sequence[str]
+) -> Iterator[Iterator[tuple[Listing, CountedAnchors]]]:
+    """Lend the counted anchors of each order of listings that jump by them."""
+    from vrelko.engines.registry import open_database
+    from vrelko.errors import PagesFileError
+    from vrelko.pagesfile.load import load
+
+    with closing(load(pages)) as loaded:
+        chosen = [loaded[name] for name in listings] or [
+            one for one in loaded.values() if one.settings.jumps == "anchors"
+        ]
+        for one in chosen:
+            if one.settings.jumps != "anchors":
+                raise PagesFileError(
+                    f"the listing {one.name!r} does not jump by anchors",
+                    f'Add jumps = "anchors" to [listing.{one.name}]',
+                    "pages-anchors",
+                )
+        if not chosen:
+            raise PagesFileError(
+                f"{loaded.path} has no listing that jumps by anchors",
+                'Add jumps = "anchors" to one',
+                "pages-anchors",
+            )
+        address = loaded.engine.url.render_as_string(hide_password=False)
+        engine = open_database(address, read_only=False)
+        try:
+            yield _orders(chosen, engine)
+        finally:
+            engine.dispose()
+
+
+def _orders(listings: Sequence[Listing], engine: Any) -> Iterator[tuple[Listing, CountedAnchors]]:
+    for listing in listings:
+        given = listing.described.given
+        for order in given[: len(given) - listing.described.search_orders]:
+            yield listing, listing.counted_anchors(engine, str(order))
