@@ -1,5 +1,6 @@
 """Counted anchors: places, jumps and totals equal a full sort, whatever was written meanwhile."""
 
+import json
 import random
 import threading
 import time
@@ -372,6 +373,10 @@ def test_the_commands(table, tmp_path):
         assert "1,033 changes in the log" in run("show", pages)
         assert "1,033 changes folded" in run("fold", pages)
         assert "right" in run("verify", pages)
+        told = json.loads(run("show", pages, "--json"))
+        assert told == [
+            {"listing": "visits", "order": told[0]["order"], "anchors": 2, "waiting": 0}
+        ]
         with table.begin() as connection:
             name = next(
                 n for n in inspect(table).get_table_names() if n.startswith("vrelko_anchor")

@@ -89,16 +89,32 @@ def fold(pages: str, listings: Sequence[str], every: float | None) -> None:
 
 @anchors.command()
 @pages_arguments
-def verify(pages: str, listings: Sequence[str]) -> None:
+@json_option
+def verify(pages: str, listings: Sequence[str], as_json: bool) -> None:
     """Count every segment and compare. Exit status 1 where one is off."""
-    off = 0
+    rows = []
     with _counted(pages, listings) as found:
         for listing, one in found:
-            wrong = [rows for rows in one.verify(listing.workload.params) if rows]
-            off += len(wrong)
-            told = "right" if not wrong else f"{len(wrong):,} segments off, by {sum(wrong):,} rows"
-            click.echo(f"{listing.name}, order {one.order}: {told}")
-    if off:
+            off = one.verify(listing.workload.params)
+            wrong = [number for number in off if number]
+            rows.append(
+                {
+                    "listing": listing.name,
+                    "order": one.order,
+                    "segments": len(off),
+                    "off": len(wrong),
+                    "rows_off": sum(map(abs, wrong)),
+                }
+            )
+
+    def show_rows() -> None:
+        for row in rows:
+            told = "{off:,} of {segments:,} segments off, by {rows_off:,} rows".format(**row)
+            told = told if row["off"] else "right"
+            click.echo(f"{row['listing']}, order {row['order']}: {told}")
+
+    print_result(rows, as_json, show_rows)
+    if any(row["off"] for row in rows):
         raise SystemExit(1)
 
 
@@ -114,15 +130,25 @@ def repair(pages: str, listings: Sequence[str]) -> None:
 
 @anchors.command()
 @pages_arguments
-def show(pages: str, listings: Sequence[str]) -> None:
+@json_option
+def show(pages: str, listings: Sequence[str], as_json: bool) -> None:
     """Show how many anchors there are, and how many changes wait to be folded."""
+    rows = []
     with _counted(pages, listings) as found:
         for listing, one in found:
+            laid, waiting = one.stored() if one.exist else (None, None)
+            rows.append(
+                {"listing": listing.name, "order": one.order, "anchors": laid, "waiting": waiting}
+            )
+
+    def show_rows() -> None:
+        for row in rows:
             told = "none; build them with `vrelko anchors build`"
-            if one.exist:
-                laid, waiting = one.stored()
-                told = f"{laid:,} anchors, {waiting:,} changes in the log"
-            click.echo(f"{listing.name}, order {one.order}: {told}")
+            if row["anchors"] is not None:
+                told = "{anchors:,} anchors, {waiting:,} changes in the log".format(**row)
+            click.echo(f"{row['listing']}, order {row['order']}: {told}")
+
+    print_result(rows, as_json, show_rows)
 
 
 @anchors.command()
