@@ -30,8 +30,8 @@ big = Table(
     Index("big_ab", "a", "b", "id"),
 )  # fmt: skip
 FILL = {
-    "postgresql": "INSERT INTO big SELECT g, g % 50, CAST(g AS bigint) * 7919 % 100003, g * 31 % 1009, "
-    "repeat('x', 40) FROM generate_series({low}, {high}) g",
+    "postgresql": "INSERT INTO big SELECT g, g % 50, CAST(g AS bigint) * 7919 % 100003, "
+    "g * 31 % 1009, repeat('x', 40) FROM generate_series({low}, {high}) g",
     "mariadb": "INSERT INTO big SELECT seq, seq % 50, seq * 7919 % 100003, seq * 31 % 1009, "
     "repeat('x', 40) FROM seq_{low}_to_{high}",
     "sqlite": "INSERT INTO big WITH RECURSIVE s(g) AS (SELECT {low} UNION ALL SELECT g + 1 FROM s "

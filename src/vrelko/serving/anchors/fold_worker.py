@@ -181,12 +181,13 @@ class _Part:
         last = next(self.places.ahead(1, None), None)
         key = None if last is None else last.key
         laid = 0
-        while laid < most and self.places.key_behind(key, 2 * self.k - 1) is not None:
-            found = self.places.key_behind(key, self.k - 1)
-            if found is None:
+        found = self.places.key_behind(key, self.k - 1)
+        while laid < most and found is not None:
+            following = self.places.key_behind(found, self.k - 1)
+            if following is None:
                 break
             self._insert(1, found, self.k - _logged(self.places, key, found))
-            key, laid = found, laid + 1
+            key, found, laid = found, following, laid + 1
         return laid
 
     def raise_levels(self) -> None:

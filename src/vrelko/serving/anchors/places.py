@@ -168,9 +168,24 @@ class Places:
         return variant.edge(False) if key is None else variant.seek(key, False)
 
     def key_behind(self, key: Key | None, skip: int) -> Key | None:
-        """Return the key of the row that `skip` rows behind a key stands; None behind the end."""
-        rows = self.rows_behind(key, skip, 1)
-        return self.rows.key_from(rows[0]) if rows else None
+        """Return the key of the row that `skip` rows behind a key stands; None behind the end.
+
+        Reads keys alone, which an index holds.
+        """
+        values = {**self.params, **key_parameters(key or ()), LIMIT: 1}
+        for statement in self._forward(self.rows, key):
+            narrow = self._kept(("keys", statement), partial(self._keys_of, statement))
+            row = self.connection.execute(narrow.offset(skip), values).first()
+            if row is not None:
+                return self.rows.converted(row)
+            if skip:
+                skip = max(skip - self._count(statement, values), 0)
+        return None
+
+    def _keys_of(self, statement: Select[Any]) -> Select[Any]:
+        """Return a statement that reads keys alone."""
+        keys = [key.read.label(f"vrelko_k{i}") for i, key in enumerate(self.rows.source.keys)]
+        return statement.with_only_columns(*keys, maintain_column_froms=True)
 
     def rows_behind(self, key: Key | None, skip: int, size: int) -> list[Any]:
         """Return full rows behind a key, after so many that are skipped."""

@@ -18,6 +18,7 @@ from vrelko.serving.pages.request import BoundRequest
 from vrelko.sql.entities import core_connection
 from vrelko.sql.statements import LIMIT, key_parameters
 
+_FEW = 50  # rows that are skipped as they are
 _NUMBERED = ("number", "offset", "end")
 
 
@@ -54,7 +55,10 @@ def jump(
         offset = _offset(spot, size, total or 0)
         want = size if spot.rows is None else min(spot.rows, size)
         found = places.find(offset)
-    rows, full = _rows(opened, found.key, found.skip, want + 1)
+        key, skip = found.key, found.skip
+        if skip > _FEW:  # skipped by keys alone, which an index holds
+            key, skip = places.key_behind(key, skip - 1), 0
+    rows, full = ([], []) if key is None and offset > _FEW else _rows(opened, key, skip, want + 1)
     if not rows and total is not None and offset < total:  # a table truncated behind their back
         opened.notes = ("jumped by offset: the anchors do not fit the rows; verify them",)
         return None
