@@ -64,7 +64,7 @@ def build(engine: Engine, anchors: AnchorSet, progress: Callable[[int], None] | 
             with database_errors("build"), _alone(engine, anchors) as connection:
                 now = _Part(connection, anchors, part)
                 more = now.lay(100)
-                now.raise_levels()
+                now.raise_tail()
             laid += more
             if progress is not None:
                 progress(more)
@@ -189,6 +189,13 @@ class _Part:
             self._insert(1, found, self.k - _logged(self.places, key, found))
             key, found, laid = found, following, laid + 1
         return laid
+
+    def raise_tail(self) -> None:
+        """Lay anchors of the next level behind the last one: all that laying along the tail needs."""
+        for level in range(1, LEVELS):
+            last = next(self.places.ahead(level + 1, None), None)
+            run = list(self.places.behind(level, None if last is None else last.key))
+            self._break(level, run, None)
 
     def raise_levels(self) -> None:
         """Lay an anchor of the next level behind every so many of one that has none."""
