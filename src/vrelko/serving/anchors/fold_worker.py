@@ -191,7 +191,7 @@ class _Part:
         return laid
 
     def raise_tail(self) -> None:
-        """Lay anchors of the next level behind the last one: all that laying along the tail needs."""
+        """Lay anchors of the next level behind its last one, as laying along the tail needs."""
         for level in range(1, LEVELS):
             last = next(self.places.ahead(level + 1, None), None)
             run = list(self.places.behind(level, None if last is None else last.key))
