@@ -170,13 +170,8 @@ class _Names:
 
 
 def _create_postgresql(n: _Names, types: dict[str, str]) -> Iterator[str]:
-    for table, own in ((n.anchors, "0::smallint AS lvl, 0 AS n"), (n.log, "0::smallint AS d")):
-        yield f"CREATE TABLE {table} AS SELECT {own}, {n.copied()} FROM {n.source} WHERE false"
-    for table, key in ((n.anchors, "id"), (n.log, "seq")):
-        yield (
-            f"ALTER TABLE {table} ADD COLUMN {key} bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY"
-        )
-    yield f"CREATE INDEX ON {n.anchors} ({n.index('lvl', nulls=True)})"
+    yield f"CREATE TABLE {n.log} AS SELECT 0::smallint AS d, {n.copied()} FROM {n.source} {_NONE}"
+    yield f"ALTER TABLE {n.log} ADD COLUMN seq {_IDENTITY}"
     yield f"CREATE INDEX ON {n.log} ({n.index('', nulls=True)})"
     yield (
         f"ALTER TABLE {n.log} SET (autovacuum_vacuum_scale_factor = 0, "
@@ -202,6 +197,16 @@ def _create_postgresql(n: _Names, types: dict[str, str]) -> Iterator[str]:
     yield (
         f"CREATE TRIGGER {n.trigger('whole')} AFTER TRUNCATE ON {n.source} FOR EACH STATEMENT {run}"
     )
+    yield (
+        f"CREATE TABLE {n.anchors} AS SELECT 0::smallint AS lvl, 0 AS n, {n.copied()} "
+        f"FROM {n.source} {_NONE}"
+    )
+    yield f"ALTER TABLE {n.anchors} ADD COLUMN id {_IDENTITY}"
+    yield f"CREATE INDEX ON {n.anchors} ({n.index('lvl', nulls=True)})"
+
+
+_NONE = "WHERE false"
+_IDENTITY = "bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY"
 
 
 def _function(n: _Names) -> str:
@@ -218,16 +223,7 @@ def _drop_postgresql(n: _Names) -> Iterator[str]:
 
 
 def _create_mariadb(n: _Names, types: dict[str, str]) -> Iterator[str]:
-    for table, own in ((n.anchors, "0 AS lvl, 0 AS n"), (n.log, "0 AS d")):
-        yield f"CREATE TABLE {table} AS SELECT {own}, {n.copied()} FROM {n.source} WHERE false"
-    yield f"ALTER TABLE {n.anchors} ADD id bigint unsigned AUTO_INCREMENT PRIMARY KEY FIRST"
-    yield f"ALTER TABLE {n.log} ADD seq bigint unsigned AUTO_INCREMENT PRIMARY KEY FIRST"
-    for table in (n.anchors, n.log):
-        for i, (_, term) in enumerate(n.tables.keys):
-            if not term.nullable:  # a default of the source would stand for what is left out
-                yield f"ALTER TABLE {table} ALTER k{i} DROP DEFAULT"
-    yield f"ALTER TABLE {n.anchors} ADD INDEX vrelko_key ({n.index('lvl')})"
-    yield f"ALTER TABLE {n.log} ADD INDEX vrelko_key ({n.index('', 'd')})"
+    yield from _copy_mariadb(n, n.log, "0 AS d", "seq", n.index("", "d"))
     same = " AND ".join(f"old.{name} <=> new.{name}" for name in n.watched())
     for ending, event, body in (
         ("rows", "INSERT", n.insert("new", 1)),
@@ -241,6 +237,17 @@ def _create_mariadb(n: _Names, types: dict[str, str]) -> Iterator[str]:
         yield (
             f"CREATE TRIGGER {n.trigger(ending)} AFTER {event} ON {n.source} FOR EACH ROW {body}"
         )
+    yield from _copy_mariadb(n, n.anchors, "0 AS lvl, 0 AS n", "id", n.index("lvl"))
+
+
+def _copy_mariadb(n: _Names, table: str, own: str, key: str, index: str) -> Iterator[str]:
+    """Make a table with the source's columns, types and collations."""
+    yield f"CREATE TABLE {table} AS SELECT {own}, {n.copied()} FROM {n.source} {_NONE}"
+    yield f"ALTER TABLE {table} ADD {key} bigint unsigned AUTO_INCREMENT PRIMARY KEY FIRST"
+    for i, (_, term) in enumerate(n.tables.keys):
+        if not term.nullable:  # a default of the source would stand for what is left out
+            yield f"ALTER TABLE {table} ALTER k{i} DROP DEFAULT"
+    yield f"ALTER TABLE {table} ADD INDEX vrelko_key ({index})"
 
 
 def _drop_mariadb(n: _Names) -> Iterator[str]:
@@ -251,23 +258,23 @@ def _drop_mariadb(n: _Names) -> Iterator[str]:
 
 def _create_sqlite(n: _Names, types: dict[str, str]) -> Iterator[str]:
     copied = ", ".join(f"{name} {types[column.name]}" for name, column in n.tables.columns)
-    yield f"CREATE TABLE {n.anchors} (id INTEGER PRIMARY KEY, lvl INTEGER, n INTEGER, {copied})"
-    yield f"CREATE TABLE {n.log} (seq INTEGER PRIMARY KEY AUTOINCREMENT, d INTEGER, {copied})"
-    for table, lead in ((n.tables.anchors, "lvl"), (n.tables.log, "")):
-        name = n.quote(f"{table.name}_key")
-        yield f"CREATE INDEX {name} ON {n.quote(table.name)} ({n.index(lead)})"
+    key = "seq INTEGER PRIMARY KEY AUTOINCREMENT"  # a number used again would name another change
+    yield f"CREATE TABLE {n.log} ({key}, d INTEGER, {copied})"
+    yield f"CREATE INDEX {n.quote(n.tables.log.name + '_key')} ON {n.log} ({n.index('')})"
     old, new = (", ".join(f"{row}.{name}" for name in n.watched()) for row in ("old", "new"))
     for ending, event, body in (
-        ("rows", "INSERT", n.insert("new", 1)),
-        ("gone", "DELETE", n.insert("old", -1)),
+        ("rows", f"INSERT ON {n.source}", n.insert("new", 1)),
+        ("gone", f"DELETE ON {n.source}", n.insert("old", -1)),
         (
             "moves",
             f"UPDATE ON {n.source} WHEN ({old}) IS NOT ({new})",
             f"{n.insert('old', -1)}; {n.insert('new', 1)}",
         ),
     ):
-        on = event if " ON " in event else f"{event} ON {n.source}"
-        yield f"CREATE TRIGGER {n.trigger(ending)} AFTER {on} BEGIN {body}; END"
+        yield f"CREATE TRIGGER {n.trigger(ending)} AFTER {event} BEGIN {body}; END"
+    yield f"CREATE TABLE {n.anchors} (id INTEGER PRIMARY KEY, lvl INTEGER, n INTEGER, {copied})"
+    name = n.quote(n.tables.anchors.name + "_key")
+    yield f"CREATE INDEX {name} ON {n.anchors} ({n.index('lvl')})"
 
 
 def _drop_sqlite(n: _Names) -> Iterator[str]:

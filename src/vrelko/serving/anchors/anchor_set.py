@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
@@ -22,6 +23,8 @@ from vrelko.sql.anchor_tables import AnchorTables, create_statements, drop_state
 from vrelko.sql.conditions import bound_parameters
 from vrelko.sql.filters import Filters
 from vrelko.sql.sources import conjuncts
+
+_LITERAL = {"literal_binds": True}
 
 K, FAN = 1_000, 100
 """Rows of an anchor, and anchors of a level between two of the next one."""
@@ -71,10 +74,16 @@ class AnchorSet:
         return _TYPES[engine_name(engine.dialect)](engine, self.tables)
 
     def create(self, engine: Engine) -> None:
-        """Make tables and triggers; anchors are built afterwards. Raises DatabaseError."""
+        """Make tables and triggers; anchors are built afterwards. Raises DatabaseError.
+
+        What an earlier attempt left is taken away first. The anchors' table, by which readers know
+        that there are anchors, comes last.
+        """
         types = self.types(engine)
         with database_errors("making of anchors"), engine.begin() as connection:
-            for statement in create_statements(self.tables, engine.dialect, types):
+            statements = drop_statements(self.tables, engine.dialect)
+            statements += create_statements(self.tables, engine.dialect, types)
+            for statement in statements:
                 connection.exec_driver_sql(statement.replace("%", "%%"))
 
     def drop(self, engine: Engine) -> None:
@@ -98,6 +107,8 @@ def anchor_set(
     plain = not (described.wrapped or described.merged) and len(described.sources.tables) == 1
     if table is None or not plain or settings.steady.settle is not None:
         raise _refused(settings, "reads more than the plain rows of one table")
+    if getattr(settings.select, "_for_update_arg", None) is not None:
+        raise _refused(settings, "locks the rows it reads")
     parts, fixed = _conditions(settings)
     variant = store.variant(dialect, order, (), connection)
     keys = []
@@ -106,7 +117,8 @@ def anchor_set(
             raise _refused(settings, f"is ordered by {term.name!r}, which is not a plain column")
         keys.append((key.element, term))
     name = re.sub(r"\W+", "_", f"{table.name}_{settings.name}")[:30]
-    name = f"{name}_{_mark(str(variant.order)):x}"
+    told = "" if fixed is None else str(fixed.compile(dialect=dialect, compile_kwargs=_LITERAL))
+    name = f"{name}_{_mark(table.fullname, settings.name, str(variant.order), str(parts), told)}"
     tables = AnchorTables(
         name,
         table,
@@ -126,12 +138,12 @@ def anchor_set(
     )
 
 
-def _mark(order: str) -> int:
-    """Return a number that stands for an order in names, the same in every process."""
-    found = 0
-    for character in order:
-        found = (found * 131 + ord(character)) % 0xFFFFFF
-    return found
+def _mark(*parts: str) -> str:
+    """Return what stands for a listing's rows and order in names.
+
+    Where its order, parts or condition have changed since a build, other anchors are looked for.
+    """
+    return hashlib.blake2b("\0".join(parts).encode(), digest_size=5).hexdigest()
 
 
 @contextmanager

@@ -12,7 +12,18 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any
 
-from sqlalchemy import Connection, Engine, bindparam, delete, func, insert, select, text, update
+from sqlalchemy import (
+    Connection,
+    Engine,
+    bindparam,
+    delete,
+    func,
+    insert,
+    or_,
+    select,
+    text,
+    update,
+)
 
 from vrelko.core.key_order import KeyOrder
 from vrelko.engines.registry import database_errors, engine_name
@@ -97,7 +108,7 @@ def repair(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None)
 def _differences(places: Places) -> Iterator[tuple[Anchor, int]]:
     """Yield each segment's anchor, and the rows there less those that it and the log tell of."""
     before: Key | None = None
-    for anchor in list(places.behind(1, None)):
+    for anchor in places.all(1):
         live = places.between(before, anchor.key) + places.is_there(anchor.key)
         yield anchor, live - anchor.n - _logged(places, before, anchor.key)
         before = anchor.key
@@ -146,7 +157,7 @@ class _Part:
         order = KeyOrder(self.places.anchored.order.terms)
         if not all(map(order.knows, keys)):
             return self.places.first_from
-        levels = {level: list(self.places.behind(level, None)) for level in range(1, LEVELS + 1)}
+        levels = {level: self.places.all(level) for level in range(1, LEVELS + 1)}
         sorted_keys = {level: [one.key for one in found] for level, found in levels.items()}
         if not all(order.knows(key) for found in sorted_keys.values() for key in found):
             return self.places.first_from
@@ -159,10 +170,13 @@ class _Part:
 
     def even_out(self) -> None:
         """Lay anchors along the tail, split long segments, merge short ones, fill the levels."""
-        self.lay(10_000)
+        if self.lay(10_000):
+            self.raise_tail()
+        if not self._is_uneven():
+            return
         before: Key | None = None
-        anchors = list(self.places.behind(1, None))
-        upper = {anchor.key for anchor in self.places.behind(2, None)}
+        anchors = self.places.all(1)
+        upper = {anchor.key for anchor in self.places.all(2)}
         for i, anchor in enumerate(anchors):
             if anchor.n > 2 * self.k:
                 self._split(before, anchor)
@@ -175,6 +189,14 @@ class _Part:
                 continue
             before = anchor.key
         self.raise_levels()
+
+    def _is_uneven(self) -> bool:
+        """Tell whether any segment is long enough to split, or short enough to merge."""
+        c = self.table.c
+        part = [c[name] == value for name, value in self.places.part.items()]
+        odd = or_(c.n > 2 * self.k, c.n < self.k / 4)
+        found = self.connection.execute(select(c.id).where(c.lvl == 1, *part, odd).limit(1))
+        return found.first() is not None
 
     def lay(self, most: int) -> int:
         """Lay anchors of k rows along the tail, which keeps at least k; return how many."""
@@ -200,10 +222,10 @@ class _Part:
     def raise_levels(self) -> None:
         """Lay an anchor of the next level behind every so many of one that has none."""
         for level in range(1, LEVELS):
-            uppers = list(self.places.behind(level + 1, None))
+            uppers = self.places.all(level + 1)
             keys = {anchor.key: anchor for anchor in uppers}
             run: list[Anchor] = []
-            for anchor in list(self.places.behind(level, None)):
+            for anchor in self.places.all(level):
                 run.append(anchor)
                 above = keys.get(anchor.key)
                 if above is None:

@@ -21,6 +21,7 @@ from vrelko.sql.indexes import without_hint
 from vrelko.sql.statements import LIMIT, UNTIL, key_parameters
 
 Key = tuple[Any, ...]
+_AT_ONCE = 5_000  # anchors that a statement reads where all are wanted
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,14 +87,18 @@ class Places:
 
     def behind(self, level: int, key: Key | None) -> Iterator[Anchor]:
         """Yield the anchors of a level behind a key, or all, in order."""
-        return self._walk(level, key, False)
+        return self._walk(level, key, False, self.set.fan)
+
+    def all(self, level: int) -> list[Anchor]:
+        """Return every anchor of a level, in order."""
+        return list(self._walk(level, None, False, _AT_ONCE))
 
     def ahead(self, level: int, key: Key | None) -> Iterator[Anchor]:
         """Yield the anchors of a level ahead of a key, the nearest first; all from the end."""
-        return self._walk(level, key, True)
+        return self._walk(level, key, True, self.set.fan)
 
-    def _walk(self, level: int, key: Key | None, backward: bool) -> Iterator[Anchor]:
-        variant, at, many = self.anchored, key, self.set.fan
+    def _walk(self, level: int, key: Key | None, backward: bool, many: int) -> Iterator[Anchor]:
+        variant, at = self.anchored, key
         given = {**self.part, "lvl": level}
         while True:
             found = 0
