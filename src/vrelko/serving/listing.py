@@ -393,8 +393,6 @@ class Listing:
             order=order,
             scope=scope,
             total=total,
-            on_bad_page="error",
-            past_end="empty",
             time_limit_ms=time_limit_ms,
         )
         with lend(connection, self.settings) as lender:
@@ -425,8 +423,6 @@ class Listing:
             order=order,
             scope=scope,
             total=total,
-            on_bad_page="error",
-            past_end="empty",
             time_limit_ms=time_limit_ms,
         )
         with lend(connection, self.settings) as lender:

@@ -156,11 +156,14 @@ def snapshot(engine: Engine) -> Iterator[Connection]:
 
 def begin_snapshot(connection: Connection) -> Connection:
     """Return a fresh connection in a transaction that sees one snapshot."""
-    return _BEGIN[engine_name(connection.dialect)](connection)
+    begun = _BEGIN[engine_name(connection.dialect)](connection)
+    return begun.execution_options(vrelko_snapshot=True)
 
 
 def in_snapshot(connection: Connection) -> bool:
     """Tell whether the statements of a connection's transaction all see the same rows."""
+    if connection.get_execution_options().get("vrelko_snapshot"):
+        return True
     return _SEES_ONE[engine_name(connection.dialect)](connection)
 
 

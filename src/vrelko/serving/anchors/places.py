@@ -53,6 +53,7 @@ class Places:
         self.rows = anchors.variant(connection)
         self.logged = anchors.logged(connection)
         self.anchored = anchors.anchored(connection)
+        self._sums: tuple[int, int] | None = None
 
     def find(self, offset: int) -> Landing:
         """Return where the row at an offset from 0 lies, by anchors and a short skip.
@@ -225,9 +226,11 @@ class Places:
 
     def _log(self) -> tuple[int, int]:
         """Return the rows that the log says came, and those that came less those that went."""
-        asked = self._kept(("log",), self._log_statement)
-        came, gone = self.connection.execute(asked, self.part).one()
-        return int(came or 0), int(came or 0) - int(gone or 0)
+        if self._sums is None:  # in one snapshot they do not change
+            asked = self._kept(("log",), self._log_statement)
+            came, gone = self.connection.execute(asked, self.part).one()
+            self._sums = int(came or 0), int(came or 0) - int(gone or 0)
+        return self._sums
 
     def _log_statement(self) -> Select[Any]:
         log = self.set.tables.log

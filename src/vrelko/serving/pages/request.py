@@ -36,9 +36,9 @@ class Request:
     order: str | None
     scope: object
     total: bool
-    on_bad_page: str
-    past_end: str
-    time_limit_ms: float | None
+    on_bad_page: str = "error"
+    past_end: str = "empty"
+    time_limit_ms: float | None = None
     ceiling: str | Spot | None = None
 
 
