@@ -30,7 +30,8 @@ def odd(server):
     name = server.dialect.name
     q = server.dialect.identifier_preparer.quote_identifier
     other, kind = side_of(server), "DATABASE" if name == "mariadb" else "SCHEMA"
-    side = [] if name == "sqlite" else [f"CREATE {kind} {q(other)}"]
+    drop = f"DROP {kind} IF EXISTS {q(other)}" + (" CASCADE" if name == "postgresql" else "")
+    side = [] if name == "sqlite" else [drop, f"CREATE {kind} {q(other)}"]
     tables = [q("Order"), "plain", *([f"{q(other)}.{q('Ring Log')}"] if side else [])]
     made = [*side]
     for table in tables:
@@ -59,7 +60,7 @@ def odd(server):
         for table in (*tables, "keyless", "bare"):
             connection.execute(text(f"DROP TABLE {table}"))
         if side:
-            connection.execute(text(side[0].replace("CREATE", "DROP")))
+            connection.execute(text(drop))
 
 
 def side_of(engine):
