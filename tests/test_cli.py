@@ -182,7 +182,9 @@ def test_tables_of_single_commands(demo):
     assert "90 % interval" in details
     assert "arrivals" not in run("plan", pages, "station_grid").stdout
     assert "ratio" in run("measure", pages).stdout
-    assert "±" in run("drift", pages, "arrivals", "--walks", 4).stdout
+    walked = run("drift", pages, "arrivals", "--walks", 4, "--details").stdout
+    assert "±" in walked
+    assert "every count" in walked
 
 
 @pytest.mark.slow
@@ -204,9 +206,9 @@ def test_drift_from_life(demo, tmp_path):
     logged = run(
         "drift", pages, "arrivals", "--expect-only", "--access-log", log, "--log-path", "/c"
     )
-    assert "1 visits, 3 requests; 3 pages a visit, 22 s a page" in logged.stdout
+    assert "1 visits, 3 requests; 3 pages per visit, 22 s per page" in logged.stdout
     assert "1 malformed" in logged.stdout
-    assert "walks of 3 pages, 22 s a page" in logged.stdout
+    assert "pages through 3 pages by offset, 22 s each" in logged.stdout
     events = tmp_path / "events.csv"
     events.write_text("time_s,change,row,to\n1,insert,new,0\n20,insert,b,3\n")
     recorded = json.loads(run("drift", pages, "station_grid", "--events", events, "--json").stdout)[
