@@ -152,12 +152,8 @@ class Places:
                     **key_parameters(at or ()),
                     LIMIT: self._step - step,
                 }
-                last = list(statement.selected_columns)[-1]
-                narrow = statement.with_only_columns(last, maintain_column_froms=True)
-                inner = without_hint(narrow).subquery("vrelko_step")
-                flag = inner.c[0]
-                asked = select(func.count(), func.coalesce(func.sum(flag), 0))
-                many, flags = self.connection.execute(asked.select_from(inner), values).one()
+                asked = self._kept(("step", statement), partial(_step_of, statement))
+                many, flags = self.connection.execute(asked, values).one()
                 step, beyond = step + many, beyond + int(flags)
                 if beyond or step >= self._step:
                     break
@@ -257,6 +253,14 @@ def _sum_of(statement: Select[Any]) -> Select[Any]:
     """Return the statement that sums the log's changes of a range."""
     inner = without_hint(statement.limit(None)).order_by(None).subquery("vrelko_sum")
     return select(func.coalesce(func.sum(inner.c.d), 0))
+
+
+def _step_of(statement: Select[Any]) -> Select[Any]:
+    """Return the statement that counts a step's rows, and how many of them lie beyond its end."""
+    last = list(statement.selected_columns)[-1]
+    narrow = statement.with_only_columns(last, maintain_column_froms=True)
+    inner = without_hint(narrow).subquery("vrelko_step")
+    return select(func.count(), func.coalesce(func.sum(inner.c[0]), 0)).select_from(inner)
 
 
 def _count_of(statement: Select[Any]) -> Select[Any]:

@@ -137,8 +137,12 @@ class Variant:
     def flagging(self, last: Sequence[Any]) -> Variant:
         """Return this variant with a last column that flags rows behind a key."""
         shape = tuple(value is None for value in last)
-        flagged = flag_behind(self.source, shape)
-        return Variant(flagged, self._counted, self._unique, self.among, identity=self.identity)
+
+        def build() -> Variant:
+            flagged = flag_behind(self.source, shape)
+            return Variant(flagged, self._counted, self._unique, self.among, identity=self.identity)
+
+        return self._kept(("flagging", shape), build)
 
     def under(self, top: Sequence[Any]) -> Variant:
         """Return this variant without the rows ahead of a key; parameters `vrelko_top_0`, …."""
