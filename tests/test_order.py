@@ -1,6 +1,10 @@
 """Orders as text, made total, resolved against selects."""
 
+import itertools
+
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from sqlalchemy import (
     JSON,
     Column,
@@ -13,7 +17,8 @@ from sqlalchemy import (
 )
 
 from exposed import Listing
-from vrelko.core.order import make_total, parse_order
+from vrelko.core.key_order import KeyOrder
+from vrelko.core.order import Term, make_total, parse_order
 from vrelko.errors import OrderError
 from vrelko.larkmere.schema import capture, station
 
@@ -94,3 +99,28 @@ def test_names_unknown_and_ambiguous():
         Listing(both, orders="id")
     with pytest.raises(OrderError, match="JSON"):
         Listing(select(note), orders="data", unique=["n"])
+
+
+TERMS = st.tuples(st.booleans(), st.sampled_from(["first", "last"]))
+KEYS = st.lists(st.tuples(*[st.one_of(st.none(), st.integers(0, 4))] * 2), max_size=12, unique=True)
+
+
+@given(terms=st.tuples(TERMS, TERMS), keys=KEYS, wanted=st.tuples(*[st.integers(0, 4)] * 2))
+def test_keys_compared_in_memory_are_sorted_as_their_order_says(terms, keys, wanted):
+    order = KeyOrder([Term(f"k{i}", down, nulls) for i, (down, nulls) in enumerate(terms)])
+
+    def plain(key):
+        found = []
+        for (down, nulls), value in zip(terms, key, strict=True):
+            found.append((value is None) == (nulls == "last"))
+            found.append(0 if value is None else -value if down else value)
+        return found
+
+    ascending = sorted(keys, key=plain)
+    for one, other in itertools.pairwise(ascending):
+        assert order.compare(one, other) < 0 < order.compare(other, one)
+        assert order.compare(one, one) == 0
+    at = order.first_from(ascending, wanted)
+    assert at == sum(plain(key) < plain(wanted) for key in ascending)
+    assert order.knows(wanted)
+    assert not order.knows(("text", 1))
