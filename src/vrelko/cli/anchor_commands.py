@@ -69,7 +69,7 @@ def build(pages: str, listings: Sequence[str]) -> None:
     type=click.FloatRange(0.01, 3_600),
     default=None,
     metavar="SECONDS",
-    help="Go on for ever, and look again after so many seconds.",
+    help="Keep running, and look again after so many seconds.",
 )
 def fold(pages: str, listings: Sequence[str], every: float | None) -> None:
     """Move logged changes into the anchors' numbers. One process at a time."""

@@ -39,8 +39,8 @@ if TYPE_CHECKING:
 @facts_option
 @walks_option
 @seed_option
-@click.option("--expect-only", is_flag=True, help="Do not replay: closed forms and simulation.")
-@click.option("--replay", is_flag=True, help="Replay, or fail saying why that cannot be.")
+@click.option("--expect-only", is_flag=True, help="Estimate and simulate only; replay nothing.")
+@click.option("--replay", is_flag=True, help="Fail if no replay is possible, and say why.")
 @copy_option
 @click.option(
     "--concurrent",
@@ -48,13 +48,13 @@ if TYPE_CHECKING:
     type=click.FloatRange(0.1, 86_400),
     default=None,
     metavar="SECONDS",
-    help="Also let readers walk the copy beside real writers for so long.",
+    help="Also page through the copy beside real writers, for so many seconds.",
 )
 @click.option(
     "--events",
     type=click.Path(dir_okay=False),
     metavar="CSV",
-    help="Changes that happened (time_s,change,row,to), instead of those of the writers' rates.",
+    help="Recorded changes (time_s,change,row,to), instead of the writers' rates.",
 )
 @click.option(
     "--access-log",
@@ -202,7 +202,7 @@ def settle(
     figure: str | None,
     as_json: bool,
 ) -> None:
-    """Watch how late new rows become visible, and tell how long a reader of the tail should wait.
+    """Watch how late new rows become visible, and say how long a reader of new rows should wait.
 
     COLUMN of TABLE holds when a row was written. A reader that goes on from the last row it saw
     loses rows that commit late; one that waits for a settle delay loses fewer. Only reads.

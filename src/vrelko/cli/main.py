@@ -89,7 +89,7 @@ def main() -> None:
 @json_option
 @click.pass_context
 def demo(ctx: click.Context, folder: str, rows: int, walks: int, as_json: bool) -> None:
-    """Make the Larkmere demo database and do the whole job on it: survey to report."""
+    """Build the Larkmere demo database and do the whole job on it, from survey to report."""
     from vrelko.cli.demo import run_demo
 
     result = run_demo(Path(folder), rows, walks, quiet=as_json)

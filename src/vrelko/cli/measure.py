@@ -35,9 +35,9 @@ def measure(
     as_json: bool,
     **described: Any,
 ) -> None:
-    """Run the planned pages on the database: work counted, time taken, beside the estimates.
+    """Run the planned pages, and compare their work and time with the estimates.
 
-    Counted are SQLite's VM steps, PostgreSQL's buffers or MariaDB's handler rows. Memory is
+    Work is SQLite's VM steps, PostgreSQL's buffers or MariaDB's handler rows. Memory is
     measured for one reader and for several at once.
     """
     from vrelko.cli.tables import show_measurement

@@ -31,19 +31,19 @@ if TYPE_CHECKING:
 @click.command()
 @pages_arguments
 @facts_option
-@click.option("--thorough", is_flag=True, help="Run twice as many pages of each listing.")
+@click.option("--thorough", is_flag=True, help="Run twice as many pages per listing.")
 @budget_option
-@click.option("--no-run", is_flag=True, help="Run no page: ask the server by EXPLAIN alone.")
+@click.option("--no-run", is_flag=True, help="Run no page; ask the server by EXPLAIN only.")
 @click.option(
     "--since",
     type=click.Path(dir_okay=False),
     metavar="OLD.json",
-    help="Tell what changed since a plan that --json once wrote.",
+    help="Show what changed since a plan that --json saved.",
 )
 @click.option(
     "--try-indexes",
     is_flag=True,
-    help="Try the indexes advised: on a copy (SQLite), or as hypothetical ones (with hypopg).",
+    help="Try the advised indexes: on a copy (SQLite), or as hypothetical ones (with hypopg).",
 )
 @click.option("--details", is_flag=True, help="Print every number, finding and statement too.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print the ladders as CSV.")

@@ -56,7 +56,7 @@ def report(
 ) -> None:
     """Survey, plan, measure and replay, and write it all as one HTML file.
 
-    On PostgreSQL and MariaDB walks are replayed with --copy alone.
+    On PostgreSQL and MariaDB walks are replayed only with --copy.
     """
     from vrelko.cli.workflows import check_report, study, write_report
 

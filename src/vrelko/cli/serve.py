@@ -82,7 +82,9 @@ _EVERYWHERE = ("0.0.0.0", "::", "")
     show_default=True,
     help="Seconds that requests under way may take when the server is asked to end.",
 )
-@click.option("--json", "as_json", is_flag=True, help="Print the OpenAPI description, not serve.")
+@click.option(
+    "--json", "as_json", is_flag=True, help="Print the OpenAPI description instead of serving."
+)
 def serve(
     pages: str | None,
     tables: Sequence[str],

@@ -33,7 +33,7 @@ from vrelko.errors import FactsError
     flag_value="",
     default=None,
     metavar="[COLUMN]",
-    help="Tell instead how TABLE is written to: rates by hour and lateness, by a column of times.",
+    help="Show how TABLE is written to instead: rates by hour and lateness, by a date/time column.",
 )
 @json_option
 def survey(
@@ -44,7 +44,7 @@ def survey(
     writes: str | None,
     as_json: bool,
 ) -> None:
-    """Tell what a database knows of TABLE, or of every table.
+    """Show what the database knows about TABLE, or about every table.
 
     DATABASE is a URL or the path of an SQLite file. Reads the catalog and a bounded sample of
     rows; changes nothing, scans nothing.

@@ -137,7 +137,7 @@ def clamp_number(number: int, last: int) -> int:
 
 
 def neighbours(number: int, last: int) -> tuple[int | None, int | None]:
-    """Return the previous and the next page number, None where there is none."""
+    """Return the previous and the next page number, None at either end."""
     before = number - 1 if 1 < number <= last + 1 else None
     return before, number + 1 if number < last else None
 

@@ -45,7 +45,7 @@ class NumberedPage:
 
     @property
     def last_number(self) -> int | None:
-        """The last page's number, 1 where there are no rows; None where the total is not exact."""
+        """The last page's number, 1 without rows; None if the total is not exact."""
         if self.total.kind != "exact":
             return None
         return max(page_count(self.total.value or 0, self.size), 1)
@@ -64,7 +64,7 @@ class NumberedPage:
         return self.number + 1 if self.more else None
 
     def strip(self, width: int = 7) -> Sequence[Link]:
-        """Return the places of a page strip; none where the total is not exact."""
+        """Return the places of a page strip; empty if the total is not exact."""
         last = self.last_number
         return () if last is None else strip_of(self.number, last, width)
 

@@ -119,7 +119,7 @@ def parse_zone(name: object) -> tzinfo:
 
 @dataclass(frozen=True, slots=True)
 class Periods:
-    """Which date/time column a listing's years, months and days are told by.
+    """The date/time column by which a listing has years, months and days.
 
     `stored`: the time zone that values without one are in.
     """

@@ -31,7 +31,7 @@ from vrelko.planning.plan import Plan
 
 @dataclass(frozen=True, slots=True)
 class Crowd:
-    """How many write, which ways are walked, and for how long: seconds, or walks of each way.
+    """How many writers, which strategies are walked, and for how long: seconds, or walks of each.
 
     `disturb` is called with the connection of the reader by key after each page; a reader whose
     connection breaks takes another one and goes on from where it was.
@@ -103,7 +103,7 @@ class _Log:
 def run_crowd(
     engine: Engine, plan: Plan, crowd: Crowd, copy: Engine | None = None
 ) -> tuple[Crowded, ...]:
-    """Walk a copy of a listing's rows by several ways while others write to it.
+    """Walk a copy of a listing's rows by several strategies while others write to it.
 
     The copy is made as for a replay. Raises DatabaseError where none can be, or where a writer
     fails.

@@ -52,7 +52,7 @@ class Drift:
 
     @property
     def shown(self) -> tuple[Simulated, ...]:
-        """The ways worth telling apart: no overlap where none need be asked for again."""
+        """The strategies worth comparing: no overlap where no rows need to be fetched again."""
         return tuple(one for one in self.simulated if one.way != "overlap" or self.overlap)
 
     def as_dict(self) -> dict[str, Any]:

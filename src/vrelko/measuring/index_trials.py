@@ -25,7 +25,7 @@ _CANNOT = "not tried: MariaDB cannot try an index before it is made"
 
 
 def try_indexes(engine: Engine, given: Plan) -> Plan:
-    """Return the plan with its index advice tried, as far as the engine allows; else as it was.
+    """Return the plan with its index advice tried, if the engine can try indexes.
 
     SQLite: every index is built on a copy of the file, and the order's pages are timed before and
     after. PostgreSQL with the extension hypopg in this database: the server is asked whether it

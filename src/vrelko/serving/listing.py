@@ -229,7 +229,7 @@ class Listing:
 
     @property
     def total(self) -> str:
-        """How its total is told."""
+        """The kind of its total: exact, capped, about or none."""
         return self.settings.total
 
     @property
@@ -273,7 +273,7 @@ class Listing:
         return self.settings.variants.described.given
 
     def default_order(self, params: Mapping[str, Any] | None) -> str:
-        """Return the order that a request with these parameters has where it names none."""
+        """Return the order of a request with these parameters that names no order."""
         return self.settings.variants.default_order(params or {})
 
     @property
@@ -301,7 +301,7 @@ class Listing:
 
     @property
     def workload(self) -> Workload:
-        """Its readers, writers, needs and typical parameters, as far as they were given."""
+        """Its readers, writers, needs and typical parameters; usual ones if not given."""
         from vrelko.core.workload import Workload
 
         return self._workload or Workload()
@@ -530,7 +530,7 @@ class Listing:
         params: Mapping[str, Any] | None = None,
         time_zone: str | None = None,
     ) -> dict[str, Any]:
-        """Return parameters that hold to a period, for `walk`, `ranges`, `where_is` and the like.
+        """Return parameters that keep to a period, for `walk`, `ranges`, `where_is` and others.
 
         What `read(…, period=)` does by itself. Raises PageError.
         """
@@ -634,7 +634,7 @@ class Listing:
     def with_strategy(
         self, strategy: str, kind: str | None = None, steady: Steady | None = None
     ) -> Listing:
-        """Return this listing served another way, and as another kind where one is given.
+        """Return this listing served by another strategy, and as another kind if one is given.
 
         A settle delay stays; other steadiness is that of `steady`.
         """

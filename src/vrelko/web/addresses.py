@@ -31,7 +31,7 @@ class Place:
 
 @dataclass(frozen=True, slots=True)
 class Urls:
-    """The addresses round a page; None where there is nothing."""
+    """The addresses of the pages around one; None where there is no page."""
 
     self: str
     first: str | None

@@ -31,7 +31,7 @@ class Delays:
 
     @classmethod
     def of(cls, seconds: Sequence[float], resolution_s: float = 0.0) -> Delays:
-        """Return delays in order; negative ones, of clocks that disagree, count as none."""
+        """Return delays in ascending order; negative ones, of clocks that disagree, count as 0."""
         return cls(tuple(sorted(max(one, 0.0) for one in seconds)), resolution_s)
 
     def share_within(self, wait_s: float) -> float:

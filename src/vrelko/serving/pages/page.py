@@ -158,12 +158,12 @@ class Page(Sequence[Any]):
 
     @property
     def number_exact(self) -> bool:
-        """Whether the number holds now; after moves by key it may be off by rows that changed."""
+        """Whether the number is right; after moves by key it may be off by rows that changed."""
         return self._batch.exact
 
     @property
     def total(self) -> Total:
-        """How many rows the listing has, as told by its kind of total."""
+        """How many rows the listing has: exact, capped, about or unknown."""
         return self._batch.total or Total(None, "none")
 
     @property
@@ -241,7 +241,7 @@ class Page(Sequence[Any]):
 
     @property
     def last(self) -> str | None:
-        """The cursor of the last page, None on the last page and where there are no numbers."""
+        """The cursor of the last page; None on the last page, and without page numbers."""
         if not self._ways.numbered or (not self._batch.after and self.rows):
             return None
         return self._write(Spot.end()) if self._batch.before or self._batch.after else None
@@ -260,7 +260,7 @@ class Page(Sequence[Any]):
 
     @property
     def walk(self) -> Walk:
-        """What the page's cursors tell of the walk that it belongs to."""
+        """What the page's cursors carry of the walk that it belongs to."""
         return self._ways.walk
 
     @property

@@ -116,7 +116,7 @@ class FrozenIds:
             return int(connection.execute(over).rowcount)
 
     def recent(self, walk: bytes) -> str | None:
-        """Return the list that this process made for such a walk a moment ago, None for none."""
+        """Return the list this process made for such a walk a moment ago, None if it did not."""
         with self._lock:
             name, made = self._recent.get(walk, ("", float("-inf")))
         return name if time.monotonic() - made < self.reuse_s else None
