@@ -435,6 +435,8 @@ def test_the_other_commands_take_a_table_too(larkmere_file, tmp_path):
     assert "ORDER BY capture.caught_at DESC, capture.id DESC" in written.stdout
     drifted = run("drift", *asked, "--expect-only")
     assert drifted.exit_code == 0, drifted.output
+    assert "no changes are described, so the table is taken as static" in drifted.stdout
+    assert "100%" not in drifted.stdout
     served = json.loads(run("serve", "--json", *asked, "--order=-caught_at").stdout)
     assert "s" in {one["name"] for one in served["paths"]["/capture"]["get"]["parameters"]}
     static = run("plan", *asked).stdout

@@ -28,6 +28,8 @@ def show_drift(drift: Drift, details: bool = False, brief: bool = False) -> None
     out = console()
     first, *more = drift.sentences
     out.print(f"\n[bold]{first}[/]")
+    if not more and not details:  # of a table taken as static there is nothing to compare
+        return
     for sentence in (*more, _how(drift)):
         out.print(sentence)
     if brief:

@@ -13,13 +13,14 @@ from vrelko.core.arithmetic import page_count
 from vrelko.core.drift.costs import WayCost
 from vrelko.core.drift.expectation import DriftExpectation, expect_drift
 from vrelko.core.drift.recorded import Events
-from vrelko.core.drift.sentences import tell, walks_a_day
+from vrelko.core.drift.sentences import no_changes, tell, walks_a_day
 from vrelko.core.drift.simulating import WALKS, Simulated, simulate, simulate_recorded
 from vrelko.core.drift.walks import WAYS, Way
 from vrelko.core.workload import Depth
 from vrelko.errors import PageError
 from vrelko.measuring.concurrent import Crowd, Crowded, run_crowd
 from vrelko.measuring.replay import Replayed, Walks, replay
+from vrelko.planning.conclusion import has_changes
 from vrelko.planning.plan import Plan
 
 SCHEMA = "vrelko.drift/3"
@@ -103,6 +104,8 @@ def drift(
     if engine is not None and concurrent_s > 0:
         crowded = run_crowd(engine, plan, Crowd(concurrent_s, seed=seed), copy)
     told = tuple(tell(plan.listing, pages, dwell, simulated, readers, overlap))
+    if recording is None and not has_changes(plan):
+        told = (no_changes(plan.listing),)
     a_day, ways = walks_a_day(readers), plan.ways
     return Drift(
         listing=plan.listing,

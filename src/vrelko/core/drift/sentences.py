@@ -13,6 +13,14 @@ def walks_a_day(readers: Readers) -> float:
     return readers.pages_per_minute * 1_440 / max(readers.depth.mean, 1.0)
 
 
+def no_changes(listing: str) -> str:
+    """Return what is said where neither writers nor recorded changes are described."""
+    return (
+        f"{listing}: no changes are described, so the table is taken as static. Describe its "
+        "writers, or record changes, to see what readers suffer."
+    )
+
+
 def tell(
     listing: str,
     pages: int,
