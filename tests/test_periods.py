@@ -463,3 +463,21 @@ def test_periods_in_a_pages_file(notes, tmp_path):
     pages.write_text(head + 'periods = "Seen At"\nstored_zone = "Mars"\n')
     with pytest.raises(vrelko.errors.VrelkoError, match=r"pages\.toml.*not a known time zone"):
         vrelko.load(pages)
+
+
+@pytest.mark.parametrize("text", ["2026-03-01 00:00:00", "2026-03-01T00:00:00", "2026-03-01"])
+def test_moments_that_others_wrote_into_sqlite(text, tmp_path):
+    """Without a fraction of a second, with a T, or a day alone; columns as the catalog has them."""
+    engine = create_engine(f"sqlite:///{tmp_path / 'others.db'}")
+    with engine.begin() as connection:
+        connection.exec_driver_sql('CREATE TABLE "Log" (id INTEGER PRIMARY KEY, "At" DATETIME)')
+        empty = Table("Log", MetaData(), autoload_with=connection)
+        made = vrelko.Listing(select(empty), orders="-At", periods="At", total="exact")
+        assert made.periods(connection) == ()
+        assert made.read(connection, period="2026-03").period.earlier is None
+        for at in (text.replace("03-01", "02-28"), text, text.replace("03-01", "03-02"), None):
+            connection.exec_driver_sql('INSERT INTO "Log" ("At") VALUES (?)', (at,))
+        found = made.periods(connection, "month", counts=True)
+        assert [(one.label, one.rows) for one in found] == [("2026-03", 2), ("2026-02", 1)]
+        assert len(made.read(connection, period="2026-03-01")) == 1
+    engine.dispose()

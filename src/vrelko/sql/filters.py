@@ -137,6 +137,7 @@ class Filters:
             value = value.item()  # of NumPy
         if isinstance(kind, String) and not isinstance(kind, Enum) and type(value) is int:
             return str(value)  # MariaDB would compare numbers, of which several texts are one
+        kind = getattr(kind, "impl_instance", kind)
         zoned = isinstance(value, datetime) and value.tzinfo is not None
         if zoned and isinstance(kind, DateTime) and not kind.timezone:
             raise PageError(

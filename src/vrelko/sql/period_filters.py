@@ -6,7 +6,17 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any, Literal
 
-from sqlalchemy import ColumnElement, Select, and_, bindparam
+from sqlalchemy import (
+    BindParameter,
+    ColumnElement,
+    DateTime,
+    Select,
+    String,
+    TypeDecorator,
+    and_,
+    bindparam,
+)
+from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.errors import ListingError
 from vrelko.sql.counts import build_count
@@ -16,6 +26,40 @@ PERIOD = "period"
 FROM, UNTIL = "period_from", "period_until"
 """Its parameters: the least value inside, and the least behind."""
 _BOUND = "vrelko_period"
+
+
+class PeriodBound(TypeDecorator[Any]):
+    """A moment that bounds a period, as a column of dates and times is compared with it.
+
+    SQLite compares texts, which others than SQLAlchemy write without a fraction of a second, or
+    with a T: the shortest text stands ahead of each of them that means the same moment or a later.
+    """
+
+    impl = DateTime
+    cache_ok = True
+
+    def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
+        """Return the moment, on SQLite as its shortest text."""
+        if dialect.name != "sqlite" or not isinstance(value, datetime):
+            return value
+        text = value.replace(tzinfo=None).isoformat(" ")
+        return text.removesuffix(" 00:00:00")
+
+    def load_dialect_impl(self, dialect: Dialect) -> Any:
+        """Return the type that binds: text on SQLite, as the value is written already."""
+        return dialect.type_descriptor(String() if dialect.name == "sqlite" else self.impl_instance)
+
+    @property
+    def python_type(self) -> type:
+        """The type of the values that are given."""
+        return datetime
+
+
+def _bound(name: str, column: ColumnElement[Any]) -> BindParameter[Any]:
+    kind: Any = column.type
+    if isinstance(kind, DateTime):
+        kind = PeriodBound(timezone=kind.timezone)
+    return bindparam(name, type_=kind)
 
 
 def column_kind(name: str, column: ColumnElement[Any]) -> Literal["date", "naive", "zoned"]:
@@ -37,9 +81,7 @@ def column_kind(name: str, column: ColumnElement[Any]) -> Literal["date", "naive
 
 def period_filter(column: ColumnElement[Any]) -> ColumnElement[bool]:
     """Return the condition of rows from `period_from` up to, without, `period_until`."""
-    return and_(
-        column >= bindparam(FROM, type_=column.type), column < bindparam(UNTIL, type_=column.type)
-    )
+    return and_(column >= _bound(FROM, column), column < _bound(UNTIL, column))
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +93,7 @@ class PeriodStatements:
 
     def nearest(self, below: bool, bounded: bool) -> Select[Any]:
         """The greatest value below a bound, or the least at or above it; unbounded: of all."""
-        bound = bindparam(_BOUND, type_=self.column.type)
+        bound = _bound(_BOUND, self.column)
         chosen = self._values().where(self.column.is_not(None))
         if bounded:
             chosen = chosen.where(self.column < bound if below else self.column >= bound)

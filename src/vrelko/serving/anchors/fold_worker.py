@@ -85,24 +85,42 @@ def build(engine: Engine, anchors: AnchorSet, progress: Callable[[int], None] | 
 
 
 def verify(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None) -> list[int]:
-    """Return by how many rows each segment of a part is off; all 0 where the anchors are right."""
+    """Return by how many rows each segment of a part is off; all 0 where the anchors are right.
+
+    Those of level 1 against the rows, those above against the level below.
+    """
     with database_errors("verify"), _alone(engine, anchors) as connection:
         places = Places(anchors, connection, params)
-        return [off for _, off in _differences(places)]
+        found = [off for _, off in _differences(places)]
+        for level in range(2, LEVELS + 1):
+            found += [off for _, off in _sums_off(places, level)]
+        return found
 
 
 def repair(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None) -> int:
     """Set right the segments of a part that are off; return how many were."""
     with database_errors("repair"), _alone(engine, anchors) as connection:
-        places, table = Places(anchors, connection, params), anchors.tables.anchors
-        wrong = [(anchor, off) for anchor, off in _differences(places) if off]
-        for anchor, off in wrong:
-            for level in range(1, LEVELS + 1):
-                found = places.first_from(level, anchor.key)
-                if found is not None:
-                    changed = update(table).where(table.c.id == found.id)
-                    connection.execute(changed.values(n=table.c.n + off))
-    return len(wrong)
+        places, mended = Places(anchors, connection, params), 0
+        for level in range(1, LEVELS + 1):  # each from the level below, which is right by then
+            differences = _differences(places) if level == 1 else _sums_off(places, level)
+            for anchor, off in [one for one in differences if one[1]]:
+                table = anchors.tables.anchors
+                changed = update(table).where(table.c.id == anchor.id)
+                connection.execute(changed.values(n=table.c.n + off))
+                mended += 1
+    return mended
+
+
+def _sums_off(places: Places, level: int) -> Iterator[tuple[Anchor, int]]:
+    """Yield each anchor of a level above the first, and by how much the one below sums to more."""
+    uppers = {anchor.key: anchor for anchor in places.all(level)}
+    rows = 0
+    for anchor in places.all(level - 1):
+        rows += anchor.n
+        above = uppers.get(anchor.key)
+        if above is not None:
+            yield above, rows - above.n
+            rows = 0
 
 
 def _differences(places: Places) -> Iterator[tuple[Anchor, int]]:
