@@ -480,4 +480,7 @@ def test_moments_that_others_wrote_into_sqlite(text, tmp_path):
         found = made.periods(connection, "month", counts=True)
         assert [(one.label, one.rows) for one in found] == [("2026-03", 2), ("2026-02", 1)]
         assert len(made.read(connection, period="2026-03-01")) == 1
+        oldest = made.changed(orders="At")
+        page = oldest.read(connection, vrelko.Spot.at_value(datetime(2026, 3, 1)))
+        assert [row.id for row in page] == [2, 3]
     engine.dispose()

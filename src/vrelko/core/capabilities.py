@@ -22,6 +22,7 @@ class Capabilities:
     compiled. `bound_prunes`: of a partitioned table, a row value alone reads every partition, and
     a bound on its first term beside it only those that matter. `ors_lose`: an OR of key ranges
     gives wrong rows. `zoned_moments`: moments of columns with a time zone come back with one.
+    `moments_as_text`: dates and times are compared as the texts that they are stored as.
     """
 
     engine: str
@@ -35,4 +36,5 @@ class Capabilities:
     bound_prunes: bool = False
     ors_lose: bool = False
     zoned_moments: bool = False
+    moments_as_text: bool = False
     served: bool = True

@@ -28,6 +28,11 @@ FROM, UNTIL = "period_from", "period_until"
 _BOUND = "vrelko_period"
 
 
+def shortest_text(moment: datetime) -> str:
+    """Return the shortest text of a moment, ahead of all others as texts are compared."""
+    return moment.replace(tzinfo=None).isoformat(" ").removesuffix(" 00:00:00")
+
+
 class PeriodBound(TypeDecorator[Any]):
     """A moment that bounds a period, as a column of dates and times is compared with it.
 
@@ -42,8 +47,7 @@ class PeriodBound(TypeDecorator[Any]):
         """Return the moment, on SQLite as its shortest text."""
         if dialect.name != "sqlite" or not isinstance(value, datetime):
             return value
-        text = value.replace(tzinfo=None).isoformat(" ")
-        return text.removesuffix(" 00:00:00")
+        return shortest_text(value)
 
     def load_dialect_impl(self, dialect: Dialect) -> Any:
         """Return the type that binds: text on SQLite, as the value is written already."""

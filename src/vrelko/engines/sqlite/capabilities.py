@@ -27,6 +27,7 @@ CAPABILITIES = Capabilities(
     row_id_joins=False,
     index_tail=_TRAITS.index_tail,
     equality_traps=False,
+    moments_as_text=True,
 )
 
 _MAGIC = b"SQLite format 3\x00"

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Connection, Engine
@@ -21,6 +22,7 @@ from vrelko.serving.settings import Settings
 from vrelko.serving.variants.runner import Runner
 from vrelko.serving.variants.variant import Variant
 from vrelko.sql.key_filters import TOP
+from vrelko.sql.period_filters import shortest_text
 from vrelko.sql.statements import key_parameters
 
 _DIGESTED = frozenset({Digest})
@@ -104,6 +106,10 @@ class BoundRequest:
                 f"Give a value of {self.variant.order.names[0]!r}, or Spot.start()",
                 "spot-value",
             )
+        source = self.variant.source
+        as_text = source.capabilities.moments_as_text and isinstance(value, datetime)
+        if as_text and not source.order.terms[0].descending:
+            value = shortest_text(value)
         for statement in self.variant.ahead_of_value():
             rows, _ = self.runner.fetch(statement, None, key_parameters((value,)))
             if rows:
