@@ -21,7 +21,7 @@ from vrelko.errors import PageError
 from vrelko.serving.pages.page import PageOfPeriod
 from vrelko.serving.pages.request import BoundRequest, open_variant
 from vrelko.serving.settings import Settings
-from vrelko.serving.variants.store import PeriodColumn
+from vrelko.serving.variants.period_column import PeriodColumn
 from vrelko.sql.period_filters import FROM, UNTIL, PeriodStatements, bound_values
 
 _DAY = timedelta(days=1)

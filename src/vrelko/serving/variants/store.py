@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import date, tzinfo
-from typing import Any, Literal
+from datetime import date
+from typing import Any
 from uuid import UUID
 
 from sqlalchemy import Select, Table
@@ -16,7 +16,7 @@ from vrelko.core.capabilities import Capabilities
 from vrelko.core.index import IndexFacts
 from vrelko.core.kept import Kept
 from vrelko.core.order import Order, make_total, parse_order, resolve_nulls
-from vrelko.core.periods import Periods, parse_zone
+from vrelko.core.periods import Periods
 from vrelko.core.seek import awkward_terms
 from vrelko.engines.mariadb.capabilities import count_rows
 from vrelko.engines.registry import (
@@ -31,6 +31,7 @@ from vrelko.serving.steady.settings import Settle
 from vrelko.serving.variants.agreement import Agreed, agree
 from vrelko.serving.variants.columns import Columns
 from vrelko.serving.variants.grouping import Grouping
+from vrelko.serving.variants.period_column import period_column
 from vrelko.serving.variants.variant import Variant
 from vrelko.sql.conditions import read_literals
 from vrelko.sql.counts import without_locks
@@ -38,9 +39,8 @@ from vrelko.sql.entities import core_connection, holds_entities
 from vrelko.sql.filters import SEARCH, Filters, as_mapping
 from vrelko.sql.indexes import NO_PINS, Pins, Sought, find_pins, first_alone, places_nulls
 from vrelko.sql.keys import is_exact
-from vrelko.sql.names import read_names
 from vrelko.sql.outlines import Described, describe_select
-from vrelko.sql.period_filters import PERIOD, column_kind, period_filter
+from vrelko.sql.period_filters import PERIOD, period_filter
 from vrelko.sql.set_filters import SetFilter, find_set, has_set
 from vrelko.sql.sources import base_table
 from vrelko.sql.statements import Source, make_source
@@ -64,16 +64,6 @@ class _Catalog:
     columns: Columns
     indexes: list[IndexFacts] | None = None
     abilities: tuple[Capabilities, bool] | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class PeriodColumn:
-    """The column that a listing's periods are told by."""
-
-    name: str
-    element: Any
-    kind: Literal["date", "naive", "zoned"]
-    stored: tzinfo
 
 
 class VariantStore:
@@ -103,7 +93,7 @@ class VariantStore:
                 "Put the delay into the select",
                 "settle-column",
             )
-        self.periods = None if periods is None else self._period_column(periods)
+        self.periods = None if periods is None else period_column(self.described, periods)
         """The column that periods are told by, None where the listing has none."""
         if self.periods is not None:
             self.filters.include(PERIOD, period_filter(self.periods.element))
@@ -113,20 +103,6 @@ class VariantStore:
         self._catalogs: dict[str, _Catalog] = {}
         self.served: Dialect | None = None
         """The dialect last found to be of a served engine."""
-
-    def _period_column(self, periods: Periods) -> PeriodColumn:
-        """Return the column of a listing's periods. Raises ListingError and OrderError."""
-        found, name = self.described, periods.column
-        if found.wrapped or found.merged:
-            raise ListingError(
-                f"rows that are merged or computed as a whole have no periods of {name!r}",
-                "Put a condition with two dates into the select",
-                "period-column",
-            )
-        names = read_names(found.select, found.sources)
-        element = names.find(name)
-        name = names.name_of(element) or name
-        return PeriodColumn(name, element, column_kind(name, element), parse_zone(periods.stored))
 
     @property
     def table(self) -> Table | None:
