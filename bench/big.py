@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import argparse
 import random
+import sqlite3
 from statistics import median
 from time import perf_counter
 
@@ -46,6 +47,8 @@ def main():
     parser.add_argument("--rows", type=int, default=1_000_000)
     parser.add_argument("--turns", type=int, default=40)
     given = parser.parse_args()
+    if given.url.startswith("sqlite:///"):
+        sqlite3.connect(given.url.removeprefix("sqlite:///")).close()  # made where it is not there
     engine = open_database(given.url, read_only=False)
     name = "mariadb" if engine.dialect.name == "mysql" else engine.dialect.name
     fill(engine, name, given.rows)
@@ -55,7 +58,7 @@ def main():
     with engine.connect() as connection:
         anchors = anchor_set(made.settings, connection)
     anchors.drop(engine)
-    count_s = timed(lambda: run(engine, "SELECT count(*) FROM big WHERE a >= 0"))
+    count_s = min(timed(lambda: count(engine, name)) for _ in range(2))
     anchors.create(engine)
     began = perf_counter()
     laid = build(engine, anchors)
@@ -92,7 +95,22 @@ def fill(engine, name, rows):
     with engine.begin() as connection:
         for index in big.indexes:
             index.create(connection)
-    run(engine, "ANALYZE TABLE big" if name == "mariadb" else "ANALYZE big")
+    if name == "postgresql":  # as autovacuum leaves a table: keys are then read from indexes alone
+        with engine.connect() as raw:
+            whole = raw.execution_options(isolation_level="AUTOCOMMIT")
+            whole.execute(text("VACUUM ANALYZE big"))
+    else:
+        run(engine, "ANALYZE TABLE big" if name == "mariadb" else "ANALYZE big")
+
+
+def count(engine, name):
+    """Count all rows through the index, in one process."""
+    with engine.begin() as connection:
+        if name == "postgresql":
+            connection.execute(text("SET LOCAL enable_seqscan = off"))
+            connection.execute(text("SET LOCAL max_parallel_workers_per_gather = 0"))
+        hint = {"mariadb": "FORCE INDEX (big_ab)", "sqlite": "INDEXED BY big_ab"}.get(name, "")
+        connection.execute(text(f"SELECT count(*) FROM big {hint} WHERE a >= 0"))
 
 
 def run(engine, statement):

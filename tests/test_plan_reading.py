@@ -348,6 +348,25 @@ def test_counts_stand_for_what_lies_between_them():
     assert not make_check("offset", [Count(0, 20, 9, 9, 1.0, cut=True)], "", "sqlite").believed
 
 
+def test_pages_that_read_whole_groups_go_on_as_predicted():
+    """Two depths on either side of where a group begins tell no slope of all that follows."""
+    counts = [
+        Count(offset=0, size=20, predicted=7_000, counted=11_000, ms=9.0, rows=20),
+        Count(offset=1_700, size=20, predicted=14_000, counted=22_000, ms=18.0, rows=20),
+    ]
+    check = make_check("offset", counts, "", "postgresql")
+    deep = Work(statements=1, entries=150_000, visits=150_000)
+    predicted = counted_as("postgresql", deep)
+    line, steps = (
+        counted_as(
+            "postgresql", check.correct(deep, 150_000, 1.0, "postgresql", in_steps=in_steps)
+        )
+        for in_steps in (False, True)
+    )
+    assert steps == pytest.approx(predicted * 22 / 14, rel=0.3)
+    assert line >= steps
+
+
 def test_time_is_counted_while_statements_run(filled):
     spending = Spending(1_000)
     with spending.watch(filled), filled.connect() as connection:

@@ -609,7 +609,7 @@ class Listing:
             return build_anchors(self.settings, lender, kept, params, order)
 
     def counted_anchors(
-        self, engine: Engine, order: str | None = None, *, every: int = 1_000
+        self, engine: Engine, order: str | None = None, *, every: int | None = None
     ) -> CountedAnchors:
         """Return the counted anchors of one of its orders, to build, keep up and drop them.
 

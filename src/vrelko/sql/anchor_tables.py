@@ -56,6 +56,22 @@ class AnchorTables:
             Column("d", Integer, nullable=False),
         )
 
+    @cached_property
+    def state(self) -> Table:
+        """One row: the version of the anchors, a row an anchor, and when the log was folded.
+
+        `version` is drawn anew with each change, so that none comes again after a restore;
+        `folded` counts seconds since 1970.
+        """
+        return Table(
+            f"vrelko_state_{self.name}",
+            MetaData(),
+            Column("version", BigInteger, nullable=False),
+            Column("every", Integer, nullable=False),
+            Column("folded", BigInteger, nullable=False),
+            schema=self.table.schema,
+        )
+
     @property
     def order(self) -> Order:
         """The order of the anchors, by the names of their columns."""
@@ -109,6 +125,7 @@ class _Names:
         self.source = prepare.format_table(tables.table)
         self.anchors = prepare.format_table(tables.anchors)
         self.log = prepare.format_table(tables.log)
+        self.state = prepare.format_table(tables.state)
         self.names = ", ".join(name for name, _ in tables.columns)
 
     def trigger(self, ending: str) -> str:
@@ -170,16 +187,18 @@ class _Names:
 
 
 def _create_postgresql(n: _Names, types: dict[str, str]) -> Iterator[str]:
+    yield _state(n)
     yield f"CREATE TABLE {n.log} AS SELECT 0::smallint AS d, {n.copied()} FROM {n.source} {_NONE}"
     yield f"ALTER TABLE {n.log} ADD COLUMN seq {_IDENTITY}"
-    yield f"CREATE INDEX ON {n.log} ({n.index('', nulls=True)})"
+    yield f"CREATE INDEX ON {n.log} ({n.index('', nulls=True)}) INCLUDE (d)"
     yield (
         f"ALTER TABLE {n.log} SET (autovacuum_vacuum_scale_factor = 0, "
         "autovacuum_vacuum_threshold = 2000)"
     )
     yield (
         f"CREATE FUNCTION {_function(n)}() RETURNS trigger LANGUAGE plpgsql AS $vrelko$ BEGIN\n"
-        f"IF TG_OP = 'TRUNCATE' THEN TRUNCATE {n.log}, {n.anchors}; RETURN NULL; END IF;\n"
+        "IF TG_OP = 'TRUNCATE' THEN "
+        f"TRUNCATE {n.log}, {n.anchors}, {n.state}; RETURN NULL; END IF;\n"
         f"IF TG_OP <> 'INSERT' THEN {n.insert('old', -1)}; END IF;\n"
         f"IF TG_OP <> 'DELETE' THEN {n.insert('new', 1)}; END IF;\n"
         "RETURN NULL; END $vrelko$"
@@ -205,6 +224,13 @@ def _create_postgresql(n: _Names, types: dict[str, str]) -> Iterator[str]:
     yield f"CREATE INDEX ON {n.anchors} ({n.index('lvl', nulls=True)})"
 
 
+def _state(n: _Names) -> str:
+    return (
+        f"CREATE TABLE {n.state} (version bigint NOT NULL, every integer NOT NULL, "
+        "folded bigint NOT NULL)"
+    )
+
+
 _NONE = "WHERE false"
 _IDENTITY = "bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY"
 
@@ -219,10 +245,11 @@ def _drop_postgresql(n: _Names) -> Iterator[str]:
     for ending in ("rows", "moves", "whole"):
         yield f"DROP TRIGGER IF EXISTS {n.trigger(ending)} ON {n.source}"
     yield f"DROP FUNCTION IF EXISTS {_function(n)}()"
-    yield f"DROP TABLE IF EXISTS {n.log}, {n.anchors}"
+    yield f"DROP TABLE IF EXISTS {n.log}, {n.anchors}, {n.state}"
 
 
 def _create_mariadb(n: _Names, types: dict[str, str]) -> Iterator[str]:
+    yield _state(n)
     yield from _copy_mariadb(n, n.log, "0 AS d", "seq", n.index("", "d"))
     same = " AND ".join(f"old.{name} <=> new.{name}" for name in n.watched())
     for ending, event, body in (
@@ -253,14 +280,15 @@ def _copy_mariadb(n: _Names, table: str, own: str, key: str, index: str) -> Iter
 def _drop_mariadb(n: _Names) -> Iterator[str]:
     for ending in ("rows", "gone", "moves"):
         yield f"DROP TRIGGER IF EXISTS {n.trigger(ending)}"
-    yield f"DROP TABLE IF EXISTS {n.log}, {n.anchors}"
+    yield f"DROP TABLE IF EXISTS {n.log}, {n.anchors}, {n.state}"
 
 
 def _create_sqlite(n: _Names, types: dict[str, str]) -> Iterator[str]:
     copied = ", ".join(f"{name} {types[column.name]}" for name, column in n.tables.columns)
+    yield _state(n)
     key = "seq INTEGER PRIMARY KEY AUTOINCREMENT"  # a number used again would name another change
     yield f"CREATE TABLE {n.log} ({key}, d INTEGER, {copied})"
-    yield f"CREATE INDEX {n.quote(n.tables.log.name + '_key')} ON {n.log} ({n.index('')})"
+    yield f"CREATE INDEX {n.quote(n.tables.log.name + '_key')} ON {n.log} ({n.index('', 'd')})"
     old, new = (", ".join(f"{row}.{name}" for name in n.watched()) for row in ("old", "new"))
     for ending, event, body in (
         ("rows", f"INSERT ON {n.source}", n.insert("new", 1)),
@@ -280,7 +308,7 @@ def _create_sqlite(n: _Names, types: dict[str, str]) -> Iterator[str]:
 def _drop_sqlite(n: _Names) -> Iterator[str]:
     for ending in ("rows", "gone", "moves"):
         yield f"DROP TRIGGER IF EXISTS {n.trigger(ending)}"
-    for table in (n.log, n.anchors):
+    for table in (n.log, n.anchors, n.state):
         yield f"DROP TABLE IF EXISTS {table}"
 
 

@@ -142,14 +142,23 @@ class Check:
         return max((one.off for one in self.counts), default=1.0)
 
     def correct(
-        self, work: Work, offset: float, factor: float, engine: str, rows: float = math.inf
+        self,
+        work: Work,
+        offset: float,
+        factor: float,
+        engine: str,
+        rows: float = math.inf,
+        *,
+        in_steps: bool = False,
     ) -> Work:
         """Return the work as the counts tell it at an offset.
 
         By straight lines between the depths that were counted, or, where that tells of each count
         more truly from the others, by how far the counts at these depths lie from their
         predictions. `factor`: how much more a page of another size asks than one of `size`. What is
-        told in other units than those counted is scaled alike, up to `rows`.
+        told in other units than those counted is scaled alike, up to `rows`. `in_steps`: pages read
+        whole groups of rows, so that a line through two depths tells no slope: beyond the depths
+        that were counted work grows as predicted.
         """
         usual = [one for one in self.counts if one.size == self.size]
         counted = [one for one in usual if one.counted is not None]
@@ -171,6 +180,10 @@ class Check:
             units = predicted * _line(ratios, offset)
             ms = _line([(float(one.counted or 0.0), one.ms) for one in counted], units)
             factor, scatter = 1.0, apart
+        elif in_steps and offset > counted[-1].offset and counted[-1].off <= _NEAR:
+            units = predicted * counted[-1].ratio
+            ms = _line([(float(one.counted or 0.0), one.ms) for one in counted], units)
+            factor = 1.0
         else:
             units = max(_line(points, offset), min(predicted, points[0][1]))
             ms = _line([(one.offset, one.ms) for one in usual], offset)

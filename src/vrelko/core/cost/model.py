@@ -198,8 +198,9 @@ class CostModel(Prices):
             now = counted_as(engine, self._raw(name, offset, size))
             factor = now / max(usual, 1e-9)
             factor = min(max(factor, min(most, 1.0)), max(most, 1.0))
-        engine = self.scene.server.engine
-        return check.correct(work, offset, factor, engine, self._most_read)
+        engine, most_read = self.scene.server.engine, self._most_read
+        in_steps = name not in _COUNTS and self.path_of(name, offset, size).kind == "grouped"
+        return check.correct(work, offset, factor, engine, most_read, in_steps=in_steps)
 
     def _between(self, one: Work, other: Work) -> Work:
         """Return the work of a page that either of two is, no more likely than the other."""

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import Engine, func, inspect, select
+from sqlalchemy import Connection, Engine, func, inspect, select
 
 from vrelko.engines.registry import database_errors
 from vrelko.serving.anchors.anchor_set import AnchorSet, K, anchor_set
@@ -20,15 +21,19 @@ class CountedAnchors:
     For `Listing(…, jumps="anchors")`: page numbers, the last page, places and totals of very large
     tables, exact while rows change. Triggers append changes to a log; `fold` moves them into the
     anchors and is to be called every second or so, by one process at a time. Every `every` rows
-    have an anchor. Raises ListingError for listings that cannot have them.
+    have an anchor; what they were built with where it is not given, else 1,000. Raises
+    ListingError for listings that cannot have them.
     """
 
     def __init__(
-        self, settings: Settings, engine: Engine, order: str | None = None, every: int = K
+        self, settings: Settings, engine: Engine, order: str | None = None, every: int | None = None
     ) -> None:
         self.engine = engine
         with database_errors("look into the catalog"), engine.connect() as connection:
-            self._set: AnchorSet = anchor_set(settings, connection, order, every)
+            made: AnchorSet = anchor_set(settings, connection, order, every or K)
+            if every is None:
+                made = replace(made, k=_stored(connection, made) or K)
+        self._set = made
         self.order = self._set.order
         self._known = settings.anchor_sets
 
@@ -90,3 +95,12 @@ class CountedAnchors:
         """Leave nothing of them. Raises DatabaseError."""
         self._set.drop(self.engine)
         self._known.clear()
+
+
+def _stored(connection: Connection, anchors: AnchorSet) -> int | None:
+    """Return the rows of an anchor that anchors were built with, None where there are none."""
+    state = anchors.tables.state
+    if not inspect(connection).has_table(state.name, schema=state.schema):
+        return None
+    found: int | None = connection.execute(select(state.c.every)).scalar()
+    return found

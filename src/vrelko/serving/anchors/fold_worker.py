@@ -7,14 +7,17 @@ stays in the log. So it waits for no writer, and none waits for it.
 
 from __future__ import annotations
 
+import secrets
+import time
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Any
 
 from sqlalchemy import (
     Connection,
     Engine,
+    Table,
     bindparam,
     delete,
     func,
@@ -29,7 +32,8 @@ from vrelko.core.key_order import KeyOrder
 from vrelko.engines.registry import database_errors, engine_name
 from vrelko.errors import UnavailableError
 from vrelko.serving.anchors.anchor_set import AnchorSet
-from vrelko.serving.anchors.places import Anchor, Key, Places
+from vrelko.serving.anchors.places import Places
+from vrelko.serving.anchors.remembered import Anchor, Key
 from vrelko.sql.anchor_tables import LEVELS
 
 MOST_FOLDED = 3_000
@@ -53,15 +57,27 @@ def fold(engine: Engine, anchors: AnchorSet, most: int = MOST_FOLDED) -> int:
         for part, found in by_part.items():
             if None not in part:  # no equality ever means them
                 _Part(connection, anchors, part).fold(found)
-        if rows:
-            done = [row[0] for row in rows]
-            for begin in range(0, len(done), 500):
-                seqs = done[begin : begin + 500]
-                connection.execute(delete(log).where(log.c.seq.in_(seqs)))
+        forget(connection, log, [row[0] for row in rows])
         for part in by_part:
             if None not in part:
                 _Part(connection, anchors, part).even_out()
+        if rows:
+            renew(connection, anchors)
     return len(rows)
+
+
+def renew(connection: Connection, anchors: AnchorSet) -> None:
+    """Write a new version, so that readers no longer go by anchors they remember."""
+    state = anchors.tables.state
+    values = {"version": secrets.randbelow(1 << 62), "folded": int(time.time())}
+    if not connection.execute(update(state).values(values)).rowcount:
+        connection.execute(insert(state).values(every=anchors.k, **values))
+
+
+def forget(connection: Connection, log: Table, done: Sequence[int]) -> None:
+    """Delete just the log rows that were folded: late commits have numbers below theirs."""
+    for begin in range(0, len(done), 500):
+        connection.execute(delete(log).where(log.c.seq.in_(done[begin : begin + 500])))
 
 
 def build(engine: Engine, anchors: AnchorSet, progress: Callable[[int], None] | None = None) -> int:
@@ -76,6 +92,7 @@ def build(engine: Engine, anchors: AnchorSet, progress: Callable[[int], None] | 
                 now = _Part(connection, anchors, part)
                 more = now.lay(100)
                 now.raise_tail()
+                renew(connection, anchors)
             laid += more
             if progress is not None:
                 progress(more)
@@ -108,6 +125,8 @@ def repair(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None)
                 changed = update(table).where(table.c.id == anchor.id)
                 connection.execute(changed.values(n=table.c.n + off))
                 mended += 1
+        if mended:
+            renew(connection, anchors)
     return mended
 
 
@@ -220,15 +239,16 @@ class _Part:
         """Lay anchors of k rows along the tail, which keeps at least k; return how many."""
         last = next(self.places.ahead(1, None), None)
         key = None if last is None else last.key
-        laid = 0
+        laid: list[tuple[Key, int]] = []
         found = self.places.key_behind(key, self.k - 1)
-        while laid < most and found is not None:
+        while len(laid) < most and found is not None:
             following = self.places.key_behind(found, self.k - 1)
             if following is None:
                 break
-            self._insert(1, found, self.k - _logged(self.places, key, found))
-            key, found, laid = found, following, laid + 1
-        return laid
+            laid.append((found, self.k - _logged(self.places, key, found)))
+            key, found = found, following
+        self._insert(1, laid)
+        return len(laid)
 
     def raise_tail(self) -> None:
         """Lay anchors of the next level behind its last one, as laying along the tail needs."""
@@ -256,7 +276,7 @@ class _Part:
         while len(run) > 2 * self.fan:
             part, run = run[: self.fan], run[self.fan :]
             rows = sum(anchor.n for anchor in part)
-            self._insert(level + 1, part[-1].key, rows)
+            self._insert(level + 1, [(part[-1].key, rows)])
             if above is not None:
                 self._add(above.id, -rows)
 
@@ -268,7 +288,7 @@ class _Part:
             if found is None or found == anchor.key:
                 return
             rows = self.k - _logged(self.places, before, found)
-            self._insert(1, found, rows)
+            self._insert(1, [(found, rows)])
             self._add(anchor.id, -rows)
             before, left, n = found, left - self.k, n - rows
 
@@ -276,15 +296,21 @@ class _Part:
         self.connection.execute(delete(self.table).where(self.table.c.id == anchor.id))
         self._add(into.id, anchor.n)
 
-    def _insert(self, level: int, key: Key, n: int) -> None:
-        """Insert an anchor with the key just as its row has it."""
+    def _insert(self, level: int, found: Sequence[tuple[Key, int]]) -> None:
+        """Insert anchors, their keys just as the rows have them, with the rows up to each."""
+        if not found:
+            return
         bound = {
             f"k{i}": column.parameter(f"key_{i}")
             for i, column in enumerate(self.places.anchored.source.keys)
         }
-        values = {f"key_{i}": value for i, value in enumerate(key)}
-        made = insert(self.table).values(lvl=level, n=n, **self.places.part, **bound)
-        self.connection.execute(made, values)
+        fixed = {"lvl": level, **self.places.part}
+        made = insert(self.table).values(**{one: bindparam(one) for one in (*fixed, "n")}, **bound)
+        rows = [
+            {**fixed, "n": n, **{f"key_{i}": value for i, value in enumerate(key)}}
+            for key, n in found
+        ]
+        self.connection.execute(made, rows)
 
     def _add(self, number: int, d: int) -> None:
         changed = update(self.table).where(self.table.c.id == number)

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from typing import Any
 
-from sqlalchemy import inspect
+from sqlalchemy import Select, inspect
 
 from vrelko.core.arithmetic import Total, check_offset, offset_of, page_count
 from vrelko.core.spot import Spot
 from vrelko.engines.registry import database_errors
 from vrelko.errors import DatabaseError, ListingError
 from vrelko.serving.anchors.anchor_set import AnchorSet, anchor_set, in_snapshot
-from vrelko.serving.anchors.places import Key, Places
+from vrelko.serving.anchors.places import Places
 from vrelko.serving.pages.batch import Batch
 from vrelko.serving.pages.request import BoundRequest
 from vrelko.sql.entities import core_connection
-from vrelko.sql.statements import LIMIT, key_parameters
+from vrelko.sql.statements import LIMIT, OFFSET, integer, key_parameters
 
 _FEW = 50  # rows that are skipped as they are
 _NUMBERED = ("number", "offset", "end")
@@ -51,14 +52,20 @@ def jump(
     with _forgetting(opened), database_errors("jump"):
         known = counted.value if counted is not None and counted.kind == "exact" else None
         wanted = spot.kind == "end" or opened.settings.total != "none"
-        total = places.total() if known is None and wanted else known
+        ahead = None if spot.kind == "end" else _offset(spot, size, 0)
+        total = places.total(ahead) if known is None and wanted else known
         offset = _offset(spot, size, total or 0)
         want = size if spot.rows is None else min(spot.rows, size)
         found = places.find(offset)
-        key, skip = found.key, found.skip
+        key, skip, near = found.key, found.skip, False
         if skip > _FEW:  # skipped by keys alone, which an index holds
-            key, skip = places.key_behind(key, skip - 1), 0
-    rows, full = ([], []) if key is None and offset > _FEW else _rows(opened, key, skip, want + 1)
+            (key, near), skip = places.land(key, skip - 1), 0
+    asked: tuple[Select[Any], ...] = ()
+    if key is not None:
+        asked = opened.variant.seek(key, False, near)
+    elif offset <= _FEW:
+        asked = opened.variant.edge(False)
+    rows, full = _rows(opened, asked, key_parameters(key or ()), skip, want + 1)
     if not rows and total is not None and offset < total:  # a table truncated behind their back
         opened.notes = ("jumped by offset: the anchors do not fit the rows; verify them",)
         return None
@@ -91,17 +98,22 @@ def _offset(spot: Spot, size: int, total: int) -> int:
 
 
 def _rows(
-    opened: BoundRequest, key: Key | None, skip: int, want: int
+    opened: BoundRequest,
+    statements: Sequence[Select[Any]],
+    values: Mapping[str, Any],
+    skip: int,
+    want: int,
 ) -> tuple[list[object], list[object]]:
     """Return rows behind a key after so many that are skipped, as the listing shows them."""
     variant, runner = opened.variant, opened.runner
-    statements = variant.edge(False) if key is None else variant.seek(key, False)
-    values = key_parameters(key or ())
     rows: list[object] = []
     full: list[object] = []
     for statement in statements:
         given = {**values, LIMIT: want - len(rows)}
-        part, part_full = runner.fetch(statement.offset(skip), variant.cutter, given, variant.apart)
+        asked = statement.offset(integer(OFFSET)) if skip else statement
+        if skip:
+            given[OFFSET] = skip
+        part, part_full = runner.fetch(asked, variant.cutter, given, variant.apart)
         rows, full = [*rows, *part], [*full, *part_full]
         if len(rows) >= want:
             break

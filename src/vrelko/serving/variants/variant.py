@@ -154,6 +154,14 @@ class Variant:
 
         return self._kept(("under", shape), build)
 
+    def naming(self, prefix: str) -> Variant:
+        """Return this variant with other names for a key's parameters, to stand beside it."""
+
+        def build() -> Variant:
+            return Variant(replace(self.source, prefix=prefix), self._counted, self._unique)
+
+        return self._kept(("naming", prefix), build)
+
     def by_ids(self) -> Select[Any]:
         """The statement for the rows of a list of ids, in no order."""
         return self._kept(("by ids",), lambda: build_by_ids(self.source, self.identity))
