@@ -6,13 +6,13 @@ from bisect import bisect_left
 from collections.abc import Sequence
 from datetime import date, datetime
 from decimal import Decimal
-from functools import cmp_to_key
 from typing import Any
 
 from vrelko.core.order import Term
 
 _ALIKE = (int, Decimal, date, datetime)
 """Types that every engine sorts as Python does; texts are a matter of collations."""
+_BEGINS = {datetime: datetime.min, date: date.min}
 
 
 class KeyOrder:
@@ -20,7 +20,6 @@ class KeyOrder:
 
     def __init__(self, terms: Sequence[Term]) -> None:
         self._terms = tuple(terms)
-        self._sort = cmp_to_key(self.compare)
 
     def knows(self, key: Sequence[Any]) -> bool:
         """Tell whether a key can be compared here."""
@@ -29,16 +28,19 @@ class KeyOrder:
             for value in key
         )
 
-    def compare(self, one: Sequence[Any], other: Sequence[Any]) -> int:
-        """Return below 0 where a key comes ahead of another, above 0 behind it, 0 for one key."""
-        for term, a, b in zip(self._terms, one, other, strict=True):
-            if a == b:
+    def sortable(self, key: Sequence[Any]) -> tuple[Any, ...]:
+        """Return what Python sorts among others of its kind as the order sorts the key."""
+        found: list[Any] = []
+        for term, value in zip(self._terms, key, strict=True):
+            if value is None:
+                found += [-1 if term.nulls == "first" else 1, 0]
                 continue
-            if a is None or b is None:
-                return -1 if (a is None) == (term.nulls == "first") else 1
-            return -1 if (a < b) != term.descending else 1
-        return 0
+            if term.descending:
+                begins = _BEGINS.get(type(value))
+                value = -value if begins is None else begins - value
+            found += [0, value]
+        return tuple(found)
 
-    def first_from(self, keys: Sequence[Any], key: Sequence[Any]) -> int:
-        """Return the place of the first of ascending keys at or behind a key."""
-        return bisect_left(keys, self._sort(key), key=self._sort)
+    def first_from(self, sorted_keys: Sequence[tuple[Any, ...]], key: Sequence[Any]) -> int:
+        """Return the place of the first at or behind a key, among ascending `sortable` keys."""
+        return bisect_left(sorted_keys, self.sortable(key))

@@ -12,6 +12,7 @@ import time
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from functools import partial
 from typing import Any
 
 from sqlalchemy import (
@@ -36,8 +37,9 @@ from vrelko.serving.anchors.places import Places
 from vrelko.serving.anchors.remembered import Anchor, Key
 from vrelko.sql.anchor_tables import LEVELS
 
-MOST_FOLDED = 3_000
+MOST_FOLDED = 5_000
 """Log rows that one transaction folds."""
+_AT_ONCE = 500  # rows that a statement names
 
 
 def fold(engine: Engine, anchors: AnchorSet, most: int = MOST_FOLDED) -> int:
@@ -76,8 +78,10 @@ def renew(connection: Connection, anchors: AnchorSet) -> None:
 
 def forget(connection: Connection, log: Table, done: Sequence[int]) -> None:
     """Delete just the log rows that were folded: late commits have numbers below theirs."""
-    for begin in range(0, len(done), 500):
-        connection.execute(delete(log).where(log.c.seq.in_(done[begin : begin + 500])))
+    name = connection.dialect.identifier_preparer.format_table(log)
+    for begin in range(0, len(done), _AT_ONCE):
+        which = ", ".join(f"{number:d}" for number in done[begin : begin + _AT_ONCE])
+        connection.exec_driver_sql(f"DELETE FROM {name} WHERE seq IN ({which})")
 
 
 def build(engine: Engine, anchors: AnchorSet, progress: Callable[[int], None] | None = None) -> int:
@@ -172,36 +176,32 @@ class _Part:
         for row in rows:
             net[self.places.logged.converted(row[begin:])] += row[1]
         net = {key: d for key, d in net.items() if d}
-        find = self._finder(net)
-        moved: dict[int, int] = defaultdict(int)
-        for key, d in net.items():
-            for level in range(1, LEVELS + 1):
-                anchor = find(level, key)
-                if anchor is None:
-                    break  # it lies in the tail, which is counted live
-                moved[anchor.id] += d
-        changed = [{"which": number, "by": d} for number, d in moved.items() if d]
-        if changed:
-            statement = update(self.table).where(self.table.c.id == bindparam("which"))
-            moving = statement.values(n=self.table.c.n + bindparam("by"))
-            self.connection.execute(moving, changed)
+        moved: dict[int, int] = {}
+        for level in range(1, LEVELS + 1):
+            find = self._finder(level, net)
+            above: dict[Key, int] = defaultdict(int)
+            for key, d in net.items():
+                anchor = find(key)
+                if anchor is not None:  # else it lies in the tail, which is counted live
+                    moved[anchor.id] = moved.get(anchor.id, 0) + d
+                    above[anchor.key] += d
+            net = above  # the next level's first anchor from there on is that from the key on
+        self._add([(number, d) for number, d in moved.items() if d])
 
-    def _finder(self, keys: Iterable[Key]) -> Callable[[int, Key], Anchor | None]:
+    def _finder(self, level: int, keys: Iterable[Key]) -> Callable[[Key], Anchor | None]:
         """Return what finds the first anchor of a level at a key or behind it.
 
         In memory where Python sorts the keys as the database does, else by the database.
         """
         order = KeyOrder(self.places.anchored.order.terms)
-        if not all(map(order.knows, keys)):
-            return self.places.first_from
-        levels = {level: self.places.all(level) for level in range(1, LEVELS + 1)}
-        sorted_keys = {level: [one.key for one in found] for level, found in levels.items()}
-        if not all(order.knows(key) for found in sorted_keys.values() for key in found):
-            return self.places.first_from
+        found = self.places.all(level) if all(map(order.knows, keys)) else []
+        if not found or not all(order.knows(one.key) for one in found):
+            return partial(self.places.first_from, level)
+        sorted_keys = [order.sortable(one.key) for one in found]
 
-        def find(level: int, key: Key) -> Anchor | None:
-            at = order.first_from(sorted_keys[level], key)
-            return levels[level][at] if at < len(levels[level]) else None
+        def find(key: Key) -> Anchor | None:
+            at = order.first_from(sorted_keys, key)
+            return found[at] if at < len(found) else None
 
         return find
 
@@ -278,7 +278,7 @@ class _Part:
             rows = sum(anchor.n for anchor in part)
             self._insert(level + 1, [(part[-1].key, rows)])
             if above is not None:
-                self._add(above.id, -rows)
+                self._add([(above.id, -rows)])
 
     def _split(self, before: Key | None, anchor: Anchor) -> None:
         live = anchor.n + _logged(self.places, before, anchor.key)
@@ -289,12 +289,12 @@ class _Part:
                 return
             rows = self.k - _logged(self.places, before, found)
             self._insert(1, [(found, rows)])
-            self._add(anchor.id, -rows)
+            self._add([(anchor.id, -rows)])
             before, left, n = found, left - self.k, n - rows
 
     def _merge(self, anchor: Anchor, into: Anchor) -> None:
         self.connection.execute(delete(self.table).where(self.table.c.id == anchor.id))
-        self._add(into.id, anchor.n)
+        self._add([(into.id, anchor.n)])
 
     def _insert(self, level: int, found: Sequence[tuple[Key, int]]) -> None:
         """Insert anchors, their keys just as the rows have them, with the rows up to each."""
@@ -312,9 +312,16 @@ class _Part:
         ]
         self.connection.execute(made, rows)
 
-    def _add(self, number: int, d: int) -> None:
-        changed = update(self.table).where(self.table.c.id == number)
-        self.connection.execute(changed.values(n=self.table.c.n + d))
+    def _add(self, changes: Sequence[tuple[int, int]]) -> None:
+        """Add to the rows of anchors; many at once, since each statement is a round trip."""
+        name = self.connection.dialect.identifier_preparer.format_table(self.table)
+        for begin in range(0, len(changes), _AT_ONCE):
+            some = changes[begin : begin + _AT_ONCE]
+            cases = " ".join(f"WHEN {number:d} THEN {d:d}" for number, d in some)
+            which = ", ".join(f"{number:d}" for number, _ in some)
+            self.connection.exec_driver_sql(
+                f"UPDATE {name} SET n = n + CASE id {cases} ELSE 0 END WHERE id IN ({which})"
+            )
 
 
 def _parts(engine: Engine, anchors: AnchorSet) -> list[tuple[Any, ...]]:

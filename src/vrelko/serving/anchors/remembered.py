@@ -36,13 +36,13 @@ class Anchor:
 class Node:
     """The anchors of a level between two of the next one; `ends`: the rows up to each of them.
 
-    `sortable`: whether Python sorts their keys as the database does.
+    `sorted_keys`: for Python to sort by, None where it does not sort them as the database does.
     """
 
     anchors: tuple[Anchor, ...]
     keys: tuple[Key, ...]
     ends: tuple[int, ...]
-    sortable: bool
+    sorted_keys: tuple[tuple[Any, ...], ...] | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,11 +89,11 @@ class Remembered:
 
         `nearest` asks the database for that of a level, where Python does not sort as it does.
         """
-        sortable = self._order.knows(key)
+        known = self._order.knows(key)
 
         def choose(level: int, node: Node, rows: int) -> int:
-            if sortable and node.sortable:
-                return self._order.first_from(node.keys, key)
+            if known and node.sorted_keys is not None:
+                return self._order.first_from(node.sorted_keys, key)
             found = nearest(level)
             return 1 + node.keys.index(found.key) if found and found.key in node.keys else 0
 
@@ -129,8 +129,9 @@ class Remembered:
                     break
             keys = tuple(anchor.key for anchor in anchors)
             ends = tuple(accumulate(anchor.n for anchor in anchors))
-            made = Node(tuple(anchors), keys, ends, all(map(self._order.knows, keys)))
-            found = self._nodes.keep(which, made)
+            known = all(map(self._order.knows, keys))
+            sorted_keys = tuple(map(self._order.sortable, keys)) if known else None
+            found = self._nodes.keep(which, Node(tuple(anchors), keys, ends, sorted_keys))
         return found
 
 
