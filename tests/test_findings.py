@@ -21,7 +21,7 @@ from sqlalchemy import (
 
 import vrelko
 from exposed import Listing
-from vrelko import Depth, Facts, Landing, Readers, Sizes, Writers
+from vrelko import Depth, Facts, Landing, Needs, Readers, Sizes, Writers
 from vrelko.core.cost.checks import Count, make_check
 from vrelko.core.findings import CODES
 
@@ -109,6 +109,11 @@ SEEN = {
         Listing(select(c.id), orders="id", total="exact", count="each")
     ),
     "deep-offset": lambda: codes(listing(strategy="offset")),
+    "slow-jumps": lambda: codes(listing(), readers=Readers(depth=Depth(jumps=0.1))),
+    "anchors-outrun": lambda: codes(
+        listing(jumps="anchors"), needs=Needs(jump=True),
+        writers=Writers(inserts_per_minute=900_000),
+    ),
     "whole-table": lambda: codes(Listing(select(c.id), orders="id", kind="choices")),
     "mixed-directions": lambda: codes(listing("-site,id")),
     "nulls-in-order": lambda: codes(listing("weight:nulls-first,id")),
@@ -161,8 +166,35 @@ def test_every_finding_is_seen(code):
 
 def test_a_sound_listing_has_none():
     settings = {"plan_cache_mode": "force_custom_plan"}
-    clean = codes(listing(), facts(settings=settings), readers=Readers(depth=Depth(jumps=0.1)))
+    readers = Readers(depth=Depth(jumps=0.1))
+    clean = codes(listing(jumps="anchors"), facts(settings=settings), readers=readers)
     assert clean == set()
+
+
+def test_slow_jumps_are_told_where_anchors_help():
+    """Not of few rows, where nobody jumps, of conditions that anchors cannot have, or in floods."""
+    jumping = {"readers": Readers(depth=Depth(jumps=0.1))}
+    assert "slow-jumps" in codes(listing(), **jumping)
+    assert "slow-jumps" in codes(listing(where=c.site == bindparam("site")), **jumping)
+    assert "slow-jumps" not in codes(listing())
+    assert "slow-jumps" not in codes(listing(), facts(rows=20_000), **jumping)
+    assert "slow-jumps" not in codes(listing(where=c.fee > bindparam("fee")), **jumping)
+    flood = Writers(inserts_per_minute=900_000)
+    assert "slow-jumps" not in codes(listing(), writers=flood, **jumping)
+    plan = vrelko.plan(listing(), facts(), **jumping)
+    then = vrelko.plan(listing(jumps="anchors"), facts(), **jumping)
+    assert "jumps by counted anchors" in plan.judgement.outlook.done
+    assert any("by counted anchors" in reason for reason in then.verdict.reasons)
+    now, later = (
+        next(one.burden.jump_ms for one in each.candidates if one.strategy == "keyset")
+        for each in (plan, then)
+    )
+    assert 3 * later < now
+    needs = Needs(jump_ms=2 * later, exact_total=True)
+    asked = vrelko.plan(listing(), facts(), needs=needs)
+    assert not asked.verdict.meets_needs
+    assert any("a jump takes up to" in why for why in asked.verdict.reasons)
+    assert any("exact wanted" in why for why in asked.verdict.reasons)
 
 
 def test_what_a_mild_case_does_not_say():

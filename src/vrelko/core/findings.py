@@ -31,6 +31,8 @@ CODES: dict[str, FindingKind] = {
     "size-unbounded": "slow",
     "count-each-request": "slow",
     "deep-offset": "slow",
+    "slow-jumps": "slow",
+    "anchors-outrun": "fragile",
     "whole-table": "slow",
     "mixed-directions": "slow",
     "nulls-in-order": "slow",

@@ -47,7 +47,7 @@ class Outline:
     the SQL of order terms that are expressions of the first table alone, by their names. `claimed`
     columns are said to identify a row, which nothing proves. `periods`: the column that years and
     months are told by. `counted_once`: the total is counted when a walk begins and at jumps, and
-    carried by cursors to the pages behind.
+    carried by cursors to the pages behind. `jumps`: how page numbers are reached.
     """
 
     name: str
@@ -67,11 +67,19 @@ class Outline:
     claimed: tuple[str, ...] = ()
     counted_once: bool = True
     periods: str | None = None
+    jumps: str = "offset"
 
     @property
     def table(self) -> str:
         """The table whose rows are paged."""
         return self.tables[0]
+
+    @property
+    def may_have_anchors(self) -> bool:
+        """Whether page numbers of its rows can be reached by counted anchors."""
+        plain = len(self.tables) == 1 and not (self.opaque or self.computed)
+        equal = all(one.kind == "equal" for one in self.conditions if one.parameter is not None)
+        return self.kind == "grid" and plain and equal
 
 
 def check_choice(value: str, known: tuple[str, ...], what: str) -> None:

@@ -17,6 +17,7 @@ from vrelko.core.facts import Facts, ServerFacts, TableFacts
 from vrelko.core.finding_rules import find_faults
 from vrelko.core.findings import Finding
 from vrelko.core.index_advice import Advice, advise_indexes, merge_advice
+from vrelko.core.jump_findings import find_jumps
 from vrelko.core.order import Order
 from vrelko.core.outline import Outline
 from vrelko.core.reader_load import (
@@ -169,9 +170,13 @@ def judge(
     verdict = decide(candidates, outline, model.matching, given.needs)
     advice = _advise(outline, variants, table, given, clock)
     served_by = outline.strategy or verdict.strategy
-    findings = find_faults(
-        variants, outline.orders, given.readers, given.writers, advice, served_by, server
-    )
+    findings = [
+        *find_faults(
+            variants, outline.orders, given.readers, given.writers, advice, served_by, server
+        ),
+        *find_jumps(first, given.readers, given.writers, given.needs, clock),
+    ]
+    anchors = any(finding.code == "slow-jumps" for finding in findings)
     counted = count_work(outline, model)
     return Judgement(
         rows=model.matching,
@@ -182,7 +187,7 @@ def judge(
             replace(c, against=verdict.refused.get(c.strategy, ())) for c in candidates
         ),
         crossovers=tuple(_crossover(first, factor, clock.ms) for factor in (2.0, 10.0)),
-        findings=_without_repeats(tuple(findings)),
+        findings=_without_repeats(findings),
         advice=advice,
         verdict=verdict,
         sizes=sweep_sizes(verdict.strategy, model, given.readers, clock, size, given.needs.p95_ms),
@@ -199,7 +204,7 @@ def judge(
         if counted is None
         else clock.time(counted, path=model.routes.count.signature),
         checks=tuple(model.checks.values()),
-        outlook=_outlook(uses, table, facts, given, clock.rates, advice),
+        outlook=_outlook(uses, table, facts, given, clock.rates, advice, anchors=anchors),
     )
 
 
@@ -240,17 +245,19 @@ def _outlook(
     given: Given,
     rates: Rates,
     advice: Sequence[Advice],
+    *,
+    anchors: bool,
 ) -> Outlook | None:
-    """Return what a plan with the indexes advised, and its total counted once, would be."""
+    """Return what a plan with all that is advised would be: indexes, a total, counted anchors."""
     first = uses[0].outline
     counts = first.total == "exact" and not first.counted_once
     mine = [item for item in advice if item.table == table.name]
-    if first.opaque or not (mine or counts):
+    if first.opaque or not (mine or counts or anchors):
         return None
     made = tuple(replace(item.index, partial=False) for item in mine)
     richer = replace(table, indexes=(*table.indexes, *made))
     then = tuple(
-        replace(use, outline=replace(use.outline, counted_once=True), routes=None, checks=())
+        replace(use, outline=_followed(use.outline, anchors), routes=None, checks=())
         for use in uses
     )
     clock = Clock(_widened(rates, table, uses), facts.server)
@@ -264,9 +271,15 @@ def _outlook(
     works = [best.ladder[0].work, best.ladder[-1].work]
     done = tuple(f"index {item.index.name}" for item in mine)
     done += ("total counted once per walk",) if counts else ()
+    done += ("jumps by counted anchors",) if anchors else ()
     return Outlook(
         done, best.strategy, best.mean_ms, best.burden.p95_ms, *(work.read for work in works)
     )
+
+
+def _followed(outline: Outline, anchors: bool) -> Outline:
+    jumps = "anchors" if anchors else outline.jumps
+    return replace(outline, counted_once=True, jumps=jumps)
 
 
 _ROUGH = 0.4  # more log spread where facts are guessed or stale

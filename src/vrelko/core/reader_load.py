@@ -41,7 +41,7 @@ class Burden:
     `busy` connections on the mean while readers ask at their rate (Little 1961: rate times time);
     `memory_bytes` that one page takes in the application, for all users at once; `statements` a
     page. `worst_ms` is the page of the deepest place that readers reach; `jumps_by` is what jumps
-    to a page number are served by.
+    to a page number are served by, and `jump_ms` what the dearest of them takes, wherever it goes.
     """
 
     mean: Time
@@ -52,7 +52,8 @@ class Burden:
     memory_bytes: float
     statements: float
     worst_ms: float = 0.0
-    jumps_by: Strategy | None = None
+    jumps_by: str | None = None
+    jump_ms: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,27 +80,39 @@ def points_of(
     passing = path.passing if path.residual else 1.0
     found = []
     by_key = strategy == "keyset" and readers.depth.jumps > 0
-    jumping = jump_strategy(variant, clock) if by_key else strategy
+    jumping = jump_way(variant, clock) if by_key else strategy
     for (page, jumps), weight in _depths(variant, readers, strategy).items():
-        by: Strategy = jumping if jumps else strategy
-        work = work_at(by, variant, page)
+        work = work_at(jumping if jumps else strategy, variant, page)
         carried = variant.outline.counted_once and not jumps and page >= _BEHIND_FIRST
+        carried |= jumps and jumping == ANCHORS  # which tell the total on the way
         found.append(Point(weight, clock.ms(work) + (0.0 if carried else counting), work, passing))
     return found
 
 
-def jump_strategy(variant: VariantModel, clock: Clock) -> Strategy:
-    """Return the cheapest way to serve a jump to any page number, where pages go on by key."""
-    places = [1 + (i + 0.5) / _JUMPS * (variant.pages - 1) for i in range(_JUMPS)]
+def jump_way(variant: VariantModel, clock: Clock) -> str:
+    """Return how a jump to any page number is served, where pages go on by key.
 
-    def cost(name: Strategy) -> float:
-        return sum(clock.ms(work_at(name, variant, page)) for page in places)
+    By counted anchors where the listing says so, else in the cheapest way without.
+    """
+    if variant.outline.jumps == "anchors" and variant.outline.may_have_anchors:
+        return ANCHORS
+
+    def cost(name: str) -> float:
+        return sum(jump_costs(name, variant, clock))
 
     plain = cost("offset")
     best = min(_JUMPING, key=cost)
     return best if cost(best) * _JUMP_GAIN < plain else "offset"
 
 
+def jump_costs(way: str, variant: VariantModel, clock: Clock) -> list[float]:
+    """Return the milliseconds of jumps to page numbers spread over the listing, and to the last."""
+    places = [1 + (i + 0.5) / _JUMPS * (variant.pages - 1) for i in range(_JUMPS)]
+    pages = (*places, float(variant.pages))
+    return [clock.ms(work_at(way, variant, page)) for page in pages]
+
+
+ANCHORS = "counted anchors"
 _BEHIND_FIRST = 1.5  # pages, from where a walk carries its total along
 _JUMPS = 5
 _JUMP_GAIN = 1.1  # a simpler statement is taken below that
@@ -133,6 +146,7 @@ def weigh(
     a_walk = 1.0 if strategy == "whole" else readers.depth.mean
     a_second = readers.pages_per_minute / 60 / (readers.depth.mean if strategy == "whole" else 1.0)
     total = sum(point.weight for point in every) or 1.0
+    jumping = jump_way(variants[0], clock) if strategy == "keyset" else strategy
     return Burden(
         mean=Time(mean, mean / factor, mean * factor),
         p95_ms=_quantile([(point.weight, point.ms) for point in every], 0.95),
@@ -142,16 +156,15 @@ def weigh(
         memory_bytes=max(p.work.bytes + _ROW_OBJECT * p.work.rows for p in every) * readers.users,
         statements=sum(p.weight * p.work.statements for p in every) / total,
         worst_ms=max(p.ms for p in every if p.weight > 0),
-        jumps_by=jump_strategy(variants[0], clock)
-        if strategy == "keyset" and readers.depth.jumps > 0
-        else None,
+        jumps_by=jumping if strategy == "keyset" and readers.depth.jumps > 0 else None,
+        jump_ms=max(jump_costs(jumping, variants[0], clock)),
     )
 
 
 _ROW_OBJECT = 120.0  # bytes of a row in Python beside its values, measured
 
 
-def work_at(strategy: Strategy, variant: VariantModel, page: float) -> Work:
+def work_at(strategy: str, variant: VariantModel, page: float) -> Work:
     """Return the work of a page by its number, from 1; fractions are between pages."""
     size = variant.outline.sizes.default
     return variant.model.strategy(strategy, (page - 1) * size, size)

@@ -10,7 +10,7 @@ from vrelko.core.cost.work import Work
 from vrelko.core.drift.expectation import DriftExpectation
 from vrelko.core.number_format import render_bytes, render_mean, render_ms
 from vrelko.core.outline import Outline
-from vrelko.core.reader_load import Burden
+from vrelko.core.reader_load import ANCHORS, Burden
 from vrelko.core.strategies import STRATEGIES, Strategy
 from vrelko.core.workload import Needs
 
@@ -147,6 +147,11 @@ def _against(candidate: Candidate, outline: Outline, rows: float, needs: Needs) 
             yield f"{often}; the limit is {most:g}"
     if needs.p95_ms is not None and burden.p95_ms > needs.p95_ms:
         yield f"{burden.p95_ms:.3g} ms at p95; the limit is {needs.p95_ms:g}"
+    if needs.jump_ms is not None and burden.jump_ms > needs.jump_ms:
+        yield f"a jump takes up to {_ms(burden.jump_ms)}; the limit is {needs.jump_ms:g}"
+    if needs.exact_total and outline.total != "exact":
+        told = "no total is told" if outline.total == "none" else f"its total is {outline.total}"
+        yield f"{told}, exact wanted"
     if needs.memory_mb is not None and burden.memory_bytes > needs.memory_mb * 1e6:
         yield f"{burden.memory_bytes / 1e6:.1f} MB for all users, {needs.memory_mb:g} wanted"
     if candidate.strategy == "whole" and rows > WHOLE_ROWS:
@@ -160,7 +165,7 @@ def _give_up(
     candidates: Sequence[Candidate], outline: Outline, rows: float, needs: Needs
 ) -> Iterator[str]:
     """Yield each single need whose loss would let a strategy in."""
-    for name in ("repeats", "misses", "p95_ms", "memory_mb"):
+    for name in ("repeats", "misses", "p95_ms", "jump_ms", "memory_mb"):
         if getattr(needs, name) is None:
             continue
         eased: Needs = replace(needs, **{name: None})  # type: ignore[arg-type]
@@ -171,6 +176,7 @@ def _give_up(
                 "repeats": best.drift.repeats,
                 "misses": best.drift.misses,
                 "p95_ms": best.burden.p95_ms,
+                "jump_ms": best.burden.jump_ms,
                 "memory_mb": best.burden.memory_bytes / 1e6,
             }[name]
             shown = f"{now:,.0f}" if now >= 100 else f"{now:.3g}"
@@ -234,7 +240,8 @@ def _for(best: Candidate, candidates: Sequence[Candidate], needs: Needs) -> Iter
         )
         if best.burden.jumps_by or needs.jump:
             by = best.burden.jumps_by or "offset"
-            yield f"jumps to a page number go by {by}, once; the reader goes on by key"
+            often = "" if by == ANCHORS else ", once"
+            yield f"jumps to a page number go by {by}{often}; the reader goes on by key"
 
 
 def _walked(work: Work) -> float:

@@ -129,7 +129,8 @@ class Writers:
 class Needs:
     """What a screen insists on; None where it does not mind.
 
-    `repeats` and `misses` are the most a walk may see on the mean; `p95_ms` milliseconds a page.
+    `repeats` and `misses` are the most a walk may see on the mean; `p95_ms` milliseconds a page,
+    and `jump_ms` the most that any page number may take; `exact_total`: no total but an exact one.
     """
 
     jump: bool = False
@@ -137,6 +138,8 @@ class Needs:
     misses: float | None = None
     p95_ms: float | None = None
     memory_mb: float | None = None
+    jump_ms: float | None = None
+    exact_total: bool = False
 
 
 @dataclass(frozen=True, slots=True)

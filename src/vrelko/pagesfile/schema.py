@@ -155,6 +155,8 @@ class NeedsModel(_Strict):
     misses: float | None = Field(default=None, ge=0)
     p95_ms: float | None = Field(default=None, gt=0)
     memory_mb: float | None = Field(default=None, gt=0)
+    jump_ms: float | None = Field(default=None, gt=0)
+    exact_total: bool | None = None
 
 
 class SettleModel(_Strict):

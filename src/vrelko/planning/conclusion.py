@@ -22,6 +22,8 @@ def conclude(plan: Plan) -> tuple[str, str]:
         todo.append(f"create {count} index{'es' if count > 1 else ''}")
     if outlook is not None and "total counted once per walk" in outlook.done:
         todo.append("count its total once per walk")
+    if outlook is not None and "jumps by counted anchors" in outlook.done:
+        todo.append("jump by counted anchors")
     head = f"{plan.listing}: {', '.join(todo)}"
     if outlook is None:
         now = f"{render_ms(best.mean_ms)} ms per page, {render_ms(best.burden.p95_ms)} at p95."

@@ -662,6 +662,7 @@ class Listing:
             "claimed": self.claimed,
             "counted_once": self.count == "once",
             "periods": None if variants.periods is None else variants.periods.name,
+            "jumps": self.settings.jumps,
         }
         where = getattr(whole, "whereclause", None)
         own = len(described.orders) - described.search_orders

@@ -18,6 +18,9 @@ from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import TableFacts
 from vrelko.core.order import Order
 
+ANCHOR_ROWS = 1_000.0
+"""Rows of a counted anchor, as they are usually laid."""
+_LOGGED = 100.0  # changes that wait in the log of anchors, when it is folded every second
 _SMALL_GROUPS = 100.0  # rows; where larger ones begin is told by their values' shares
 
 
@@ -147,6 +150,16 @@ class Prices:
         rows = min(size + 1, max(self.matching - offset, 0.0))
         return self._work(self.routes.seek, Ask("page", inside, rows)) + anchor
 
+    def by_counted_anchors(self, offset: float, size: int) -> Work:
+        """A page that counted anchors lead to: what changed since, keys skipped, then the page.
+
+        Readers remember the anchors; the rows behind the last one are counted, and half of those
+        between two are skipped by their keys.
+        """
+        skipped = self.count(round(1.5 * ANCHOR_ROWS))
+        log = Work(statements=1, entries=_LOGGED, rows=1, bytes=32, values=4, steps=8 * _LOGGED)
+        return _in_turn(self._behind(max(offset, 1.0), size), skipped + log)
+
     def frozen_ids(self, size: int) -> Work:
         """A page of a stored list of row ids: its part of the list, then the rows by their keys."""
         rows = min(size + 1, self.matching)
@@ -272,6 +285,7 @@ _PRICES: dict[str, Callable[[Prices, float, int], Work]] = {
     "deferred-join": lambda prices, offset, size: prices._joined(offset, size),
     "keyset": lambda prices, offset, size: prices._behind(offset, size),
     "whole": lambda prices, offset, size: prices.whole(),
+    "counted anchors": lambda prices, offset, size: prices.by_counted_anchors(offset, size),
 }
 """The price of a strategy's page behind so many rows."""
 

@@ -23,6 +23,17 @@ _FEW = 50  # rows that are skipped as they are
 _NUMBERED = ("number", "offset", "end")
 
 
+def total_of(opened: BoundRequest) -> int | None:
+    """Return how many rows a request has by its anchors, None where it has none, or other rows."""
+    notes = opened.notes
+    places = places_of(opened)
+    opened.notes = notes  # a count says nothing of how a page was reached
+    if places is None or places.rows is not opened.variant:
+        return None
+    with _forgetting(opened), database_errors("count by anchors"):
+        return places.total()
+
+
 def places_of(opened: BoundRequest) -> Places | None:
     """Return the places of a request's rows by their anchors; None, with a note, without them."""
     connection = core_connection(opened.lender, opened.settings.select)

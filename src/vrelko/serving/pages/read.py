@@ -13,7 +13,7 @@ from vrelko.engines.limits import limit_time
 from vrelko.engines.registry import database_errors
 from vrelko.errors import CursorError, PageError, TimeLimitError
 from vrelko.serving.pages.batch import Batch
-from vrelko.serving.pages.jumps import jump
+from vrelko.serving.pages.jumps import jump, total_of
 from vrelko.serving.pages.page import NO_WALK, Page, Walk, Ways
 from vrelko.serving.pages.request import BoundRequest, Request, open_variant
 from vrelko.serving.pages.rows import (
@@ -294,6 +294,11 @@ def _count(opened: BoundRequest, kind: str) -> Total:
             return Total(estimate, "about")
         kind = "capped"
     cap = settings.cap if kind == "capped" else None
+    if settings.jumps == "anchors":
+        told = total_of(opened)
+        if told is not None:
+            over = cap is not None and told > cap
+            return Total(settings.cap, "capped") if over else Total(told, "exact")
     # A count may run into its own limit without the page failing: the total is unknown then.
     limited = runner.limited
     try:
