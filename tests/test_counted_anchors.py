@@ -387,14 +387,24 @@ def test_the_commands(table, tmp_path):
         assert "right" in run("verify", pages)
         told = json.loads(run("show", pages, "--json"))
         assert told == [
-            {"listing": "visits", "order": told[0]["order"], "anchors": 2, "waiting": 0}
+            {
+                "listing": "visits",
+                "order": told[0]["order"],
+                "anchors": 2,
+                "waiting": 0,
+                "every": 1_000,
+                "static": False,
+                "age_s": told[0]["age_s"],
+            }
         ]
+        assert 0 <= told[0]["age_s"] < 60
         with table.begin() as connection:
             name = next(
                 n for n in inspect(table).get_table_names() if n.startswith("vrelko_anchor")
             )
             quoted = connection.dialect.identifier_preparer.quote_identifier(name)
             connection.exec_driver_sql(f"UPDATE {quoted} SET n = n + 5")
+        assert "a segment is off by -5 rows" in run("fold", pages, code=1)
         assert "segments off" in run("verify", pages, code=1)
         assert "segments mended" in run("repair", pages)
         assert "right" in run("verify", pages)
@@ -483,3 +493,143 @@ def test_what_has_changed_since_a_build_is_never_paged_wrong(table):
     again = made.read(table, vrelko.Spot.number(2))
     assert "there are no anchors" in again.notes[0]
     assert list(again) == list(plain.read(table, vrelko.Spot.number(2)))
+
+
+def test_static_anchors_say_so(table, tmp_path):
+    """Without triggers: right for rows that came at the end; what is off is told, and counted."""
+    draw = random.Random(4)
+    with table.begin() as connection:
+        connection.execute(insert(Visit), [row(i, draw) for i in range(1, 300)])
+    made = listing("id", jumps="anchors", total="exact", sizes=vrelko.Sizes(10))
+    plain = made.changed(jumps="offset")
+    anchors = made.counted_anchors(table, every=20)
+    before = tables_and_triggers(table)
+    anchors.build(static=True)
+    try:
+        assert anchors.state().static
+        assert tables_and_triggers(table)[1] == before[1] or table.dialect.name == "sqlite"
+        with table.begin() as connection:
+            connection.execute(insert(Visit), [row(i, draw) for i in range(300, 341)])
+        for number in (1, 9, 30, 34):
+            found = made.read(table, vrelko.Spot.number(number))
+            assert list(found) == list(plain.read(table, vrelko.Spot.number(number)))
+            assert "static anchors" in found.notes[0]
+            assert (str(found.total), found.number_exact) == ("~340", False)
+        assert anchors.build() > 0  # along the new rows
+        assert not any(anchors.check(5))
+        with table.begin() as connection:
+            connection.execute(delete(Visit).where(v.id <= 20))
+        assert any(anchors.verify())
+        assert anchors.repair() > 0
+        found = made.read(table, vrelko.Spot.number(9))
+        assert list(found) == list(plain.read(table, vrelko.Spot.number(9)))
+        again = made.counted_anchors(table)
+        assert (again.state().every, again.state().static) == (20, True)
+    finally:
+        anchors.drop()
+    assert tables_and_triggers(table) == before
+
+
+def test_remembered_anchors_are_those_of_the_snapshot(table):
+    """Two readers in snapshots of their own, one before a fold and one behind it, take turns."""
+    draw = random.Random(6)
+    with table.begin() as connection:
+        connection.execute(insert(Visit), [row(i, draw) for i in range(1, 400)])
+    made = listing("id", jumps="anchors", total="exact", sizes=vrelko.Sizes(10))
+    anchors = made.counted_anchors(table, every=12)
+    anchors.build()
+    spot = vrelko.Spot.number(20)
+    try:
+        with snapshot(table) as old:
+            first = made.read(old, spot)
+            with table.begin() as connection:
+                connection.execute(delete(Visit).where(v.id <= 100))
+            assert anchors.fold() == 100
+            for _ in range(3):
+                now = made.read(table, spot)
+                assert [one.id for one in now] == list(range(291, 301))
+                assert now.total.value == 299
+                assert list(made.read(old, spot)) == list(first)
+                assert made.read(old, spot).total.value == 399
+    finally:
+        anchors.drop()
+
+
+def test_what_no_trigger_sees_is_warned_of_and_found(table):
+    """Foreign keys that cascade on MariaDB, child tables on PostgreSQL, REPLACE on SQLite."""
+    engine = table.dialect.name
+    ddl = {
+        "mysql": "CREATE TABLE tracked (id int PRIMARY KEY, up int, "
+        "FOREIGN KEY (up) REFERENCES `Site Visit`(id) ON DELETE CASCADE)",
+        "postgresql": "CREATE TABLE tracked (id int PRIMARY KEY, up int); "
+        "CREATE TABLE tracked_too () INHERITS (tracked)",
+        "sqlite": "CREATE TABLE tracked (id int PRIMARY KEY, up int)",
+    }["mysql" if engine == "mariadb" else engine]
+    with table.begin() as connection:
+        draw = random.Random(2)
+        connection.execute(insert(Visit), [row(i, draw) for i in range(1, 200)])
+        for statement in ddl.split("; "):
+            connection.exec_driver_sql(statement)
+    tracked = Table("tracked", MetaData(), Column("id", Integer, primary_key=True),
+                    Column("up", Integer))  # fmt: skip
+    made = vrelko.Listing(
+        select(tracked), orders="id", jumps="anchors", total="exact", expose=True, name="tracked"
+    )
+    try:
+        anchors = made.counted_anchors(table, every=20)
+        told = " ".join(anchors.warnings())
+        expected = {"sqlite": "REPLACE", "postgresql": "child table"}.get(engine, "foreign key")
+        assert expected in told
+        with table.begin() as connection:
+            connection.execute(insert(tracked), [{"id": i, "up": i} for i in range(1, 200)])
+        anchors.build()
+        assert not any(anchors.check(10))
+        if engine in ("mysql", "mariadb"):
+            with table.begin() as connection:
+                connection.execute(delete(Visit).where(v.id < 100))
+            assert any(anchors.check(20))
+            assert anchors.repair() > 0
+            assert made.read(table, vrelko.Spot.end()).total.value == 100
+        anchors.drop()
+    finally:
+        with table.begin() as connection:
+            if engine == "postgresql":
+                connection.exec_driver_sql("DROP TABLE tracked_too")
+            connection.exec_driver_sql("DROP TABLE tracked")
+
+
+def test_roles_need_no_more_than_is_said(table):
+    """A writer may insert into the log alone; a reader without rights on anchors is told."""
+    if table.dialect.name != "postgresql":
+        pytest.skip("rights are tried on PostgreSQL; SQLite has none")
+    made = listing("id", jumps="anchors", total="exact", sizes=vrelko.Sizes(10))
+    with table.begin() as connection:
+        draw = random.Random(2)
+        connection.execute(insert(Visit), [row(i, draw) for i in range(1, 200)])
+    anchors = made.counted_anchors(table, every=20)
+    anchors.build()
+    names = anchors.tables
+    quote = table.dialect.identifier_preparer.format_table
+    with table.begin() as connection:
+        connection.exec_driver_sql('GRANT SELECT, INSERT, DELETE ON "Site Visit" TO pg_monitor')
+        connection.exec_driver_sql(f"GRANT INSERT ON {quote(names.log)} TO pg_monitor")
+    try:
+        with table.connect() as connection:
+            connection.exec_driver_sql("SET ROLE pg_monitor")
+            connection.execute(insert(Visit), [row(i, draw) for i in range(200, 220)])
+            connection.execute(delete(Visit).where(v.id < 5))
+            with pytest.raises(vrelko.errors.DatabaseError, match="may not read"):
+                made.read(connection, vrelko.Spot.number(5))
+            connection.rollback()
+            connection.exec_driver_sql("RESET ROLE")
+            for name in (names.anchors, names.log, names.state):
+                connection.exec_driver_sql(f"GRANT SELECT ON {quote(name)} TO pg_monitor")
+            connection.commit()
+            connection.exec_driver_sql("SET ROLE pg_monitor")
+            assert made.read(connection, vrelko.Spot.number(5)).notes == ()
+            connection.rollback()
+            connection.exec_driver_sql("RESET ROLE")
+    finally:
+        anchors.drop()
+        with table.begin() as connection:
+            connection.exec_driver_sql('REVOKE ALL ON "Site Visit" FROM pg_monitor')

@@ -358,9 +358,7 @@ def test_pages_that_read_whole_groups_go_on_as_predicted():
     deep = Work(statements=1, entries=150_000, visits=150_000)
     predicted = counted_as("postgresql", deep)
     line, steps = (
-        counted_as(
-            "postgresql", check.correct(deep, 150_000, 1.0, "postgresql", in_steps=in_steps)
-        )
+        counted_as("postgresql", check.correct(deep, 150_000, 1.0, "postgresql", in_steps=in_steps))
         for in_steps in (False, True)
     )
     assert steps == pytest.approx(predicted * 22 / 14, rel=0.3)

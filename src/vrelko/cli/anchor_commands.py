@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from vrelko.cli.options import json_option, pages_arguments, print_result, status
+from vrelko.cli.options import counting, json_option, pages_arguments, print_result, status
 
 if TYPE_CHECKING:
     from vrelko.serving.anchors.counted import CountedAnchors
@@ -26,39 +26,53 @@ def anchors() -> None:
     """
 
 
-@anchors.command()
-@pages_arguments
-def plan(pages: str, listings: Sequence[str]) -> None:
-    """Print the statements that `build` would run, and what they cost; run nothing."""
-    with _counted(pages, listings) as found:
-        for listing, one in found:
-            click.echo(f"-- {listing.name}, order {one.order}")
-            for statement in one.statements():
-                click.echo(statement + ";")
-            click.echo("-- to take all of it away:")
-            for statement in one.drop_statements():
-                click.echo(f"--   {statement};")
-    click.echo(_PRICE)
-
-
-_PRICE = (
-    "-- Rights: CREATE and TRIGGER on the table for who builds; INSERT on the log for all who "
-    "write.\n"
-    "-- Writers: each row inserted, deleted or moved in the order writes one or two log rows.\n"
-    "-- Not noticed: TRUNCATE and cascades on MariaDB, REPLACE on SQLite without "
-    "recursive_triggers,\n"
-    "--   triggers disabled, partitions attached or detached. `vrelko anchors verify` finds them."
+_static_option = click.option(
+    "--static",
+    is_flag=True,
+    help="Without triggers: for tables loaded at night, or that only grow at their end.",
 )
 
 
 @anchors.command()
 @pages_arguments
-def build(pages: str, listings: Sequence[str]) -> None:
+@_static_option
+def plan(pages: str, listings: Sequence[str], static: bool) -> None:
+    """Print the statements that `build` would run, and what they cost; run nothing."""
+    with _counted(pages, listings) as found:
+        for listing, one in found:
+            click.echo(f"-- {listing.name}, order {one.order}")
+            for statement in one.statements(static=static):
+                click.echo(statement + ";")
+            click.echo("-- to take all of it away:")
+            for statement in one.drop_statements():
+                click.echo(f"--   {statement};")
+            for line in _STATIC if static else (*_PRICE, *_UNSEEN):
+                click.echo(f"-- {line}")
+            for line in () if static else one.warnings():
+                click.echo(f"--   {line}")
+
+
+_PRICE = (
+    "Rights: CREATE and TRIGGER on the table for who builds; INSERT on the log for all who write;",
+    "  SELECT on the three tables for who reads; all of it on them for who folds.",
+    "Writers: each row inserted, deleted or moved in the order writes one or two log rows.",
+)
+_UNSEEN = ("Unseen by triggers, found by `vrelko anchors verify` and by `fold` in time:",)
+_STATIC = (
+    "Writers pay nothing. Numbers are as of the last count, and pages say so:",
+    "  `build` again lays anchors along rows that came at the end, `repair` counts all anew.",
+)
+
+
+@anchors.command()
+@pages_arguments
+@_static_option
+def build(pages: str, listings: Sequence[str], static: bool) -> None:
     """Make tables and triggers, and lay the anchors of all rows. Goes on where it was stopped."""
     with _counted(pages, listings) as found:
         for listing, one in found:
-            with status(f"laying the anchors of {listing.name}, order {one.order}"):
-                laid = one.build()
+            with counting(f"laying the anchors of {listing.name}, order {one.order}") as advance:
+                laid = one.build(advance, static=static)
             click.echo(f"{listing.name}, order {one.order}: {laid:,} anchors laid")
 
 
@@ -72,9 +86,12 @@ def build(pages: str, listings: Sequence[str]) -> None:
     help="Keep running, and look again after so many seconds.",
 )
 def fold(pages: str, listings: Sequence[str], every: float | None) -> None:
-    """Move logged changes into the anchors' numbers. One process at a time."""
+    """Move logged changes into the anchors' numbers. One process at a time.
+
+    Counts two segments each time, drawn at random. Exit status 1 where one was off.
+    """
     with _counted(pages, listings) as found:
-        kept = list(found)
+        kept, wrong = list(found), False
         while True:
             for listing, one in kept:
                 folded = 0
@@ -82,8 +99,15 @@ def fold(pages: str, listings: Sequence[str], every: float | None) -> None:
                     folded += many
                 if folded or every is None:
                     click.echo(f"{listing.name}, order {one.order}: {folded:,} changes folded")
+                for off in filter(None, one.check()):
+                    wrong = True
+                    click.echo(
+                        f"{listing.name}, order {one.order}: a segment is off by {off:+,} rows; "
+                        "run `vrelko anchors verify`, then `repair`",
+                        err=True,
+                    )
             if every is None:
-                return
+                raise SystemExit(int(wrong))
             time.sleep(every)
 
 
@@ -133,12 +157,21 @@ def repair(pages: str, listings: Sequence[str]) -> None:
 @json_option
 def show(pages: str, listings: Sequence[str], as_json: bool) -> None:
     """Show how many anchors there are, and how many changes wait to be folded."""
-    rows = []
+    rows: list[dict[str, Any]] = []
     with _counted(pages, listings) as found:
         for listing, one in found:
             laid, waiting = one.stored() if one.exist else (None, None)
+            state = one.state()
             rows.append(
-                {"listing": listing.name, "order": one.order, "anchors": laid, "waiting": waiting}
+                {
+                    "listing": listing.name,
+                    "order": one.order,
+                    "anchors": laid,
+                    "waiting": waiting,
+                    "every": state and state.every,
+                    "static": state and state.static,
+                    "age_s": state and round(state.age_s, 1),
+                }
             )
 
     def show_rows() -> None:
@@ -146,9 +179,20 @@ def show(pages: str, listings: Sequence[str], as_json: bool) -> None:
             told = "none; build them with `vrelko anchors build`"
             if row["anchors"] is not None:
                 told = "{anchors:,} anchors, {waiting:,} changes in the log".format(**row)
+                if row["age_s"] is not None:
+                    what = "counted" if row["static"] else "folded"
+                    told += f"; {what} {_ago(row['age_s'])} ago"
+                told = f"static, {told}" if row["static"] else told
             click.echo(f"{row['listing']}, order {row['order']}: {told}")
 
     print_result(rows, as_json, show_rows)
+
+
+def _ago(seconds: float) -> str:
+    for size, unit in ((86_400, "d"), (3_600, "h"), (60, "min")):
+        if seconds >= 2 * size:
+            return f"{seconds / size:.0f} {unit}"
+    return f"{seconds:.0f} s"
 
 
 @anchors.command()

@@ -229,6 +229,22 @@ def status(text: str) -> Iterator[None]:
 
 
 @contextmanager
+def counting(text: str) -> Iterator[Callable[[int], None]]:
+    """Show on stderr how far work of unknown length is, and lend what counts it."""
+    from rich.console import Console
+
+    done = 0
+    with Console(stderr=True).status(text) as shown:
+
+        def advance(more: int) -> None:
+            nonlocal done
+            done += more
+            shown.update(f"{text}: {done:,}")
+
+        yield advance
+
+
+@contextmanager
 def progress(text: str, total: int) -> Iterator[Callable[[int], None] | None]:
     """Show a progress bar on stderr, and lend what moves it on."""
     if not total:

@@ -60,8 +60,8 @@ class AnchorTables:
     def state(self) -> Table:
         """One row: the version of the anchors, a row an anchor, and when the log was folded.
 
-        `version` is drawn anew with each change, so that none comes again after a restore;
-        `folded` counts seconds since 1970.
+        `version` is drawn anew with each change, so that none comes again after a restore; it is
+        below 0 where no triggers keep the anchors up. `folded` counts seconds since 1970.
         """
         return Table(
             f"vrelko_state_{self.name}",
@@ -98,12 +98,16 @@ class AnchorTables:
         return Table(name, MetaData(), *own, *copied, schema=self.table.schema)
 
 
-def create_statements(tables: AnchorTables, dialect: Dialect, types: dict[str, str]) -> list[str]:
-    """Return the statements that make anchors, log and triggers.
+def create_statements(
+    tables: AnchorTables, dialect: Dialect, types: dict[str, str], *, static: bool = False
+) -> list[str]:
+    """Return the statements that make anchors, log and triggers; without triggers when `static`.
 
     `types`: declared type and collation of each column, for SQLite, which copies neither.
     """
-    return list(_CREATE[_engine(dialect)](_Names(tables, dialect), types))
+    made = list(_CREATE[_engine(dialect)](_Names(tables, dialect), types))
+    triggers = ("CREATE TRIGGER", "CREATE FUNCTION")
+    return [one for one in made if not (static and one.startswith(triggers))]
 
 
 def drop_statements(tables: AnchorTables, dialect: Dialect) -> list[str]:

@@ -34,12 +34,14 @@ K, FAN = 1_000, 100
 class AnchorSet:
     """The anchors of one order of a listing.
 
-    `source` holds the listing's statements, `order` its own, `parts` the parameters that divide it,
-    in the order of the tables' columns; `anchors` and `log` hold the statements of the two tables.
+    `source` holds the listing's statements; `asked` is an order that it allows, None for its first,
+    `order` what that is in full; `parts` are the parameters that divide it, in the order of the
+    tables' columns; `anchors` and `log` hold the statements of the two tables.
     """
 
     tables: AnchorTables
     source: VariantStore
+    asked: str | None
     order: str
     parts: tuple[str, ...]
     anchors: VariantStore
@@ -52,7 +54,7 @@ class AnchorSet:
 
     def variant(self, connection: Any) -> Variant:
         """The variant whose rows are counted, on a connection."""
-        return self.source.variant(dialect_of(connection), self.order, (), connection)
+        return self.source.variant(dialect_of(connection), self.asked, (), connection)
 
     def anchored(self, connection: Any) -> Variant:
         """The variant of the anchors of a level and part."""
@@ -75,16 +77,16 @@ class AnchorSet:
         """Return declared types and collations, of engines that copy neither."""
         return _TYPES[engine_name(engine.dialect)](engine, self.tables)
 
-    def create(self, engine: Engine) -> None:
+    def create(self, engine: Engine, *, static: bool = False) -> None:
         """Make tables and triggers; anchors are built afterwards. Raises DatabaseError.
 
         What an earlier attempt left is taken away first. The anchors' table, by which readers know
-        that there are anchors, comes last.
+        that there are anchors, comes last. `static`: without triggers.
         """
         types = self.types(engine)
         with database_errors("making of anchors"), engine.begin() as connection:
             statements = drop_statements(self.tables, engine.dialect)
-            statements += create_statements(self.tables, engine.dialect, types)
+            statements += create_statements(self.tables, engine.dialect, types, static=static)
             for statement in statements:
                 connection.exec_driver_sql(statement.replace("%", "%%"))
 
@@ -131,6 +133,7 @@ def anchor_set(
     return AnchorSet(
         tables=tables,
         source=store,
+        asked=order,
         order=str(variant.order),
         parts=tuple(parameter for _, parameter in parts),
         anchors=_over(tables, "anchors"),

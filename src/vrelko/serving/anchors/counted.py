@@ -2,17 +2,31 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import Connection, Engine, func, inspect, select
 
 from vrelko.engines.registry import database_errors
 from vrelko.serving.anchors.anchor_set import AnchorSet, K, anchor_set
-from vrelko.serving.anchors.fold_worker import MOST_FOLDED, build, fold, repair, verify
+from vrelko.serving.anchors.fold_worker import MOST_FOLDED, build, check, fold, repair, verify
+from vrelko.serving.anchors.unseen import find_unseen
 from vrelko.serving.settings import Settings
-from vrelko.sql.anchor_tables import create_statements, drop_statements
+from vrelko.sql.anchor_tables import AnchorTables, create_statements, drop_statements
+
+
+@dataclass(frozen=True, slots=True)
+class AnchorState:
+    """What anchors are: `every` so many rows, `static` without triggers.
+
+    `age_s`: seconds since they were folded, laid or counted.
+    """
+
+    every: int
+    static: bool
+    age_s: float
 
 
 class CountedAnchors:
@@ -37,14 +51,19 @@ class CountedAnchors:
         self.order = self._set.order
         self._known = settings.anchor_sets
 
-    def statements(self) -> list[str]:
+    def statements(self, *, static: bool = False) -> list[str]:
         """Return the statements that make tables and triggers, to be read before they are run."""
         types = self._set.types(self.engine)
-        return create_statements(self._set.tables, self.engine.dialect, types)
+        return create_statements(self._set.tables, self.engine.dialect, types, static=static)
 
     def drop_statements(self) -> list[str]:
         """Return the statements that leave nothing of them."""
         return drop_statements(self._set.tables, self.engine.dialect)
+
+    @property
+    def tables(self) -> AnchorTables:
+        """The tables that they stand in: `anchors`, `log` and `state`."""
+        return self._set.tables
 
     @property
     def exist(self) -> bool:
@@ -53,15 +72,31 @@ class CountedAnchors:
         with database_errors("look for anchors"):
             return bool(inspect(self.engine).has_table(table.name, schema=table.schema))
 
-    def build(self, progress: Callable[[int], None] | None = None) -> int:
+    def build(self, progress: Callable[[int], None] | None = None, *, static: bool = False) -> int:
         """Make tables and triggers where they are missing, and lay the anchors of all rows.
 
         In short transactions; a build that was broken off goes on. Returns the anchors laid, of
         which `progress` is told. Raises DatabaseError, and UnavailableError beside another worker.
+
+        `static`: without triggers, for tables that are loaded at night or only grow at their end.
+        Pages then say that numbers are as of the last count; `build` lays anchors along new rows,
+        and `repair` counts anew.
         """
         if not self.exist:
-            self._set.create(self.engine)
-        return build(self.engine, self._set, progress)
+            self._set.create(self.engine, static=static)
+        return build(self.engine, self._set, progress, static=static)
+
+    def check(self, many: int = 2) -> list[int]:
+        """Return by how many rows a few segments, drawn at random, are off; 0 where all is right.
+
+        For who folds: what fires no trigger is found so sooner or later. Raises as `fold` does.
+        """
+        return check(self.engine, self._set, many)
+
+    def warnings(self) -> list[str]:
+        """Return what changes rows of this table and fires no trigger, as far as can be told."""
+        with database_errors("look into the catalog"), self.engine.connect() as connection:
+            return find_unseen(connection, self._set.tables.table)
 
     def fold(self, most: int = MOST_FOLDED) -> int:
         """Move up to so many log rows into the anchors; return how many there were.
@@ -90,6 +125,17 @@ class CountedAnchors:
                 for table in (anchors, log)
             ]
         return counts[0], counts[1]
+
+    def state(self) -> AnchorState | None:
+        """Return what the anchors are; None where there are none, or nothing is laid yet."""
+        state = self._set.tables.state
+        if not self.exist:
+            return None
+        with database_errors("look at anchors"), self.engine.connect() as connection:
+            found = connection.execute(select(state)).first()
+        if found is None:
+            return None
+        return AnchorState(found.every, found.version < 0, max(time.time() - found.folded, 0.0))
 
     def drop(self) -> None:
         """Leave nothing of them. Raises DatabaseError."""

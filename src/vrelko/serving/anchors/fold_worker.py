@@ -68,12 +68,41 @@ def fold(engine: Engine, anchors: AnchorSet, most: int = MOST_FOLDED) -> int:
     return len(rows)
 
 
-def renew(connection: Connection, anchors: AnchorSet) -> None:
-    """Write a new version, so that readers no longer go by anchors they remember."""
+def renew(connection: Connection, anchors: AnchorSet, static: bool = False) -> None:
+    """Write a new version, so that readers no longer go by anchors they remember.
+
+    `static`: the first one is of anchors that no triggers keep up; they stay such.
+    """
     state = anchors.tables.state
-    values = {"version": secrets.randbelow(1 << 62), "folded": int(time.time())}
-    if not connection.execute(update(state).values(values)).rowcount:
+    found = connection.execute(select(state.c.version)).scalar()
+    sign = -1 if (static if found is None else found < 0) else 1
+    version = sign * (1 + secrets.randbelow((1 << 62) - 1))
+    values = {"version": version, "folded": int(time.time())}
+    if found is None:
         connection.execute(insert(state).values(every=anchors.k, **values))
+    else:
+        connection.execute(update(state).values(values))
+
+
+def check(engine: Engine, anchors: AnchorSet, many: int) -> list[int]:
+    """Return by how many rows a few segments, drawn at random, are off."""
+    table, found = anchors.tables.anchors, []
+    with database_errors("check"), _alone(engine, anchors) as connection:
+        of_level_1 = table.c.lvl == 1
+        top: int = connection.execute(select(func.max(table.c.id)).where(of_level_1)).scalar() or 0
+        parts = [table.c[f"p{i}"] for i in range(len(anchors.parts))]
+        for _ in range(many if top else 0):
+            drawn = table.c.id >= secrets.randbelow(top) + 1
+            one = select(table.c.id, *parts).where(of_level_1, drawn).order_by(table.c.id).limit(1)
+            number, *part = connection.execute(one).one()
+            places = _Part(connection, anchors, tuple(part)).places
+            before: Key | None = None
+            for anchor in places.all(1):
+                if anchor.id == number:
+                    found.append(_difference(places, before, anchor))
+                    break
+                before = anchor.key
+    return found
 
 
 def forget(connection: Connection, log: Table, done: Sequence[int]) -> None:
@@ -84,7 +113,13 @@ def forget(connection: Connection, log: Table, done: Sequence[int]) -> None:
         connection.exec_driver_sql(f"DELETE FROM {name} WHERE seq IN ({which})")
 
 
-def build(engine: Engine, anchors: AnchorSet, progress: Callable[[int], None] | None = None) -> int:
+def build(
+    engine: Engine,
+    anchors: AnchorSet,
+    progress: Callable[[int], None] | None = None,
+    *,
+    static: bool = False,
+) -> int:
     """Lay the anchors of rows that are there already, in a short transaction for each hundred.
 
     May be stopped and called again: it goes on where it stopped. Returns the anchors laid.
@@ -96,7 +131,7 @@ def build(engine: Engine, anchors: AnchorSet, progress: Callable[[int], None] | 
                 now = _Part(connection, anchors, part)
                 more = now.lay(100)
                 now.raise_tail()
-                renew(connection, anchors)
+                renew(connection, anchors, static)
             laid += more
             if progress is not None:
                 progress(more)
@@ -150,9 +185,13 @@ def _differences(places: Places) -> Iterator[tuple[Anchor, int]]:
     """Yield each segment's anchor, and the rows there less those that it and the log tell of."""
     before: Key | None = None
     for anchor in places.all(1):
-        live = places.between(before, anchor.key) + places.is_there(anchor.key)
-        yield anchor, live - anchor.n - _logged(places, before, anchor.key)
+        yield anchor, _difference(places, before, anchor)
         before = anchor.key
+
+
+def _difference(places: Places, before: Key | None, anchor: Anchor) -> int:
+    live = places.between(before, anchor.key) + places.is_there(anchor.key)
+    return live - anchor.n - _logged(places, before, anchor.key)
 
 
 def _logged(places: Places, begin: Key | None, end: Key) -> int:

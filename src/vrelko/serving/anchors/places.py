@@ -50,6 +50,12 @@ class Places:
         self._tails: dict[Key | None, int] = {}
         self._known: Remembered | None = None
 
+    @property
+    def static(self) -> bool:
+        """Whether no triggers keep the anchors up."""
+        version = self._looked()[0]
+        return version is not None and version < 0
+
     def find(self, offset: int) -> Landing:
         """Return where the row at an offset from 0 lies, by anchors and a short skip.
 

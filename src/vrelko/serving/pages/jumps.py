@@ -23,15 +23,17 @@ _FEW = 50  # rows that are skipped as they are
 _NUMBERED = ("number", "offset", "end")
 
 
-def total_of(opened: BoundRequest) -> int | None:
+def total_of(opened: BoundRequest) -> Total | None:
     """Return how many rows a request has by its anchors, None where it has none, or other rows."""
+    if opened.misfit:
+        return None
     notes = opened.notes
     places = places_of(opened)
     opened.notes = notes  # a count says nothing of how a page was reached
     if places is None or places.rows is not opened.variant:
         return None
     with _forgetting(opened), database_errors("count by anchors"):
-        return places.total()
+        return Total(places.total(), "about" if places.static else "exact")
 
 
 def places_of(opened: BoundRequest) -> Places | None:
@@ -78,6 +80,7 @@ def jump(
         asked = opened.variant.edge(False)
     rows, full = _rows(opened, asked, key_parameters(key or ()), skip, want + 1)
     if not rows and total is not None and offset < total:  # a table truncated behind their back
+        opened.misfit = True
         opened.notes = ("jumped by offset: the anchors do not fit the rows; verify them",)
         return None
     batch = Batch(
@@ -86,9 +89,12 @@ def jump(
         before=offset > 0 and (bool(rows) or total != 0),
         after=len(rows) > want,
         offset=offset,
-        exact=in_snapshot(places.connection),
+        exact=in_snapshot(places.connection) and not places.static,
     )
-    return batch, None if total is None else Total(total, "exact")
+    if places.static:
+        opened.notes = ("numbers are as of the last count: static anchors",)
+    kind = "about" if places.static else "exact"
+    return batch, None if total is None else Total(total, kind)
 
 
 @contextmanager
@@ -142,7 +148,7 @@ def _set_of(opened: BoundRequest, connection: object) -> AnchorSet | str:
     if found is not None:
         return found
     try:
-        made = anchor_set(opened.settings, connection, order)
+        made = anchor_set(opened.settings, connection, opened.order)
     except ListingError as error:
         return error.what
     inspector = inspect(connection)

@@ -297,8 +297,7 @@ def _count(opened: BoundRequest, kind: str) -> Total:
     if settings.jumps == "anchors":
         told = total_of(opened)
         if told is not None:
-            over = cap is not None and told > cap
-            return Total(settings.cap, "capped") if over else Total(told, "exact")
+            return told if cap is None or (told.value or 0) <= cap else Total(cap, "capped")
     # A count may run into its own limit without the page failing: the total is unknown then.
     limited = runner.limited
     try:

@@ -46,7 +46,10 @@ class Request:
 
 @dataclass(slots=True)
 class BoundRequest:
-    """A variant on a lent connection, with its parameters and what its cursors are bound to."""
+    """A variant on a lent connection, with its parameters and what its cursors are bound to.
+
+    `order` as it was asked for. `misfit`: the anchors have promised rows that are not there.
+    """
 
     settings: Settings
     lender: Any
@@ -55,6 +58,8 @@ class BoundRequest:
     fingerprint: bytes
     runner: Runner
     notes: tuple[str, ...] = ()
+    order: str | None = None
+    misfit: bool = False
 
     def write(self, spot: Spot) -> str:
         """Return a spot as a cursor, its long values as digests."""
@@ -219,4 +224,5 @@ def open_variant(
         given=values,
         fingerprint=print_,
         runner=runner,
+        order=order,
     )
