@@ -20,8 +20,9 @@ import vrelko
 from vrelko import Sizes, Spot
 from vrelko.engines.registry import open_database
 from vrelko.serving.anchors.anchor_set import anchor_set
-from vrelko.serving.anchors.fold_worker import build, fold, verify
+from vrelko.serving.anchors.fold_worker import build, fold
 from vrelko.serving.anchors.places import Places
+from vrelko.serving.anchors.verifying import verify
 
 big = Table(
     "big", MetaData(),

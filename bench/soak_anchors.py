@@ -51,7 +51,7 @@ from sqlalchemy.exc import SQLAlchemyError
 import vrelko
 from vrelko import Sizes, Spot
 from vrelko.errors import VrelkoError
-from vrelko.serving.anchors import fold_worker
+from vrelko.serving.anchors import fold_worker, locks, verifying
 from vrelko.serving.anchors.anchor_set import anchor_set, snapshot
 from vrelko.serving.anchors.places import Places
 
@@ -410,8 +410,7 @@ def fold(url, seed, path, until, fault):
     if fault == "greedy":
         fold_worker.forget = _greedy
     if fault == "unsnapped":
-        _, *locks = fold_worker._LOCKS["mariadb"]
-        fold_worker._LOCKS["mariadb"] = ("READ COMMITTED", *locks)
+        locks._LOCKS["mariadb"] = ("READ COMMITTED", *locks._LOCKS["mariadb"][1:])
     found = sets(engine)
 
     def once():
@@ -579,7 +578,7 @@ def soak(url, seconds, seed, fault):
         while many := fold_worker.fold(engine, anchors):
             events["folded"] += many
         for params in [{"site": 0}, {"site": 1}] if anchors.parts else [None]:
-            at_rest = fold_worker.verify(engine, anchors, params)
+            at_rest = verifying.verify(engine, anchors, params)
             segments, off = segments + len(at_rest), off + sum(map(bool, at_rest))
         anchors.drop(engine)
     metadata.drop_all(engine)

@@ -30,8 +30,9 @@ from sqlalchemy.exc import DBAPIError
 import vrelko
 from vrelko.cli.main import main
 from vrelko.serving.anchors.anchor_set import anchor_set, snapshot
-from vrelko.serving.anchors.fold_worker import build, fold, repair, verify
+from vrelko.serving.anchors.fold_worker import build, fold
 from vrelko.serving.anchors.places import Places
+from vrelko.serving.anchors.verifying import repair, verify
 
 metadata = MetaData()
 Visit = Table(

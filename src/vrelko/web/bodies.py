@@ -69,6 +69,8 @@ def body_of(
         "after": page.after if page.number is None else None,
         "clamped": page.clamped,
     }
+    if page.notes:
+        body["notes"] = list(page.notes)
     if page.period is not None:
         told = page.period
         body["period"] = {

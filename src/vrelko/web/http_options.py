@@ -12,7 +12,7 @@ Unknown = Literal["refuse", "ignore"]
 
 FIELDS = (
     "rows", "size", "number", "last_number", "offset", "from_to", "total", "sort", "links",
-    "strip", "before", "after", "clamped", "period",
+    "strip", "before", "after", "clamped", "period", "notes",
 )  # fmt: skip
 """Fields of an answer, in this order."""
 

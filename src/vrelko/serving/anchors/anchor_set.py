@@ -9,11 +9,12 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import Column, Connection, Engine, bindparam, inspect, select, text
+from sqlalchemy import Column, Connection, Engine, bindparam, inspect, literal_column, select, text
 from sqlalchemy.sql import operators
 from sqlalchemy.sql.elements import BindParameter
 
 from vrelko.core.kept import Kept
+from vrelko.core.order import Order, Term
 from vrelko.engines.registry import database_errors, dialect_of, engine_name
 from vrelko.errors import ListingError
 from vrelko.serving.settings import Settings
@@ -46,6 +47,7 @@ class AnchorSet:
     parts: tuple[str, ...]
     anchors: VariantStore
     log: VariantStore
+    both: VariantStore
     k: int = K
     fan: int = FAN
     kept: Kept[tuple[Any, ...], Any] = field(default_factory=lambda: Kept(200), compare=False)
@@ -63,6 +65,10 @@ class AnchorSet:
     def logged(self, connection: Any) -> Variant:
         """The variant of the log of a part."""
         return self.log.variant(dialect_of(connection), None, (), connection)
+
+    def merged(self, connection: Any) -> Variant:
+        """The variant of a part's log and level 1 anchors as one order, anchors behind equals."""
+        return self.both.variant(dialect_of(connection), None, (), connection)
 
     def log_keys(self, connection: Any) -> list[Any]:
         """The expressions that read the log's keys."""
@@ -138,6 +144,7 @@ def anchor_set(
         parts=tuple(parameter for _, parameter in parts),
         anchors=_over(tables, "anchors"),
         log=_over(tables, "log"),
+        both=_over_both(tables),
         k=k,
         fan=fan,
     )
@@ -238,6 +245,27 @@ def _over(tables: AnchorTables, which: str) -> VariantStore:
         chosen = chosen.where(table.c[f"p{i}"] == bindparam(f"p{i}"))
     unique = [term.name for term in tables.order.terms]
     return VariantStore(chosen, str(tables.order), unique, Filters(chosen, {}))
+
+
+def _over_both(tables: AnchorTables) -> VariantStore:
+    """Return the statements over a part's log up to a number, and its anchors of level 1."""
+    anchors, log = tables.anchors, tables.log
+    keys, parts = range(len(tables.keys)), range(len(tables.parts))
+    changes = select(
+        log.c.seq.label("number"), log.c.d.label("d"), literal_column("0").label("of_anchor"),
+        *(log.c[f"k{i}"] for i in keys),
+    ).where(log.c.seq <= bindparam("last"))  # fmt: skip
+    counted = select(
+        anchors.c.id, literal_column("0"), literal_column("1"),
+        *(anchors.c[f"k{i}"] for i in keys),
+    ).where(anchors.c.lvl == 1)  # fmt: skip
+    for i in parts:
+        changes = changes.where(log.c[f"p{i}"] == bindparam(f"p{i}"))
+        counted = counted.where(anchors.c[f"p{i}"] == bindparam(f"p{i}"))
+    both = changes.union_all(counted).subquery("vrelko_both")
+    order = Order((*tables.order.terms, Term("of_anchor"), Term("number")))
+    chosen = select(both)
+    return VariantStore(chosen, str(order), ["of_anchor", "number"], Filters(chosen, {}))
 
 
 def _types(engine: Engine, tables: AnchorTables) -> dict[str, str]:

@@ -11,8 +11,9 @@ from sqlalchemy import Connection, Engine, func, inspect, select
 
 from vrelko.engines.registry import database_errors
 from vrelko.serving.anchors.anchor_set import AnchorSet, K, anchor_set
-from vrelko.serving.anchors.fold_worker import MOST_FOLDED, build, check, fold, repair, verify
+from vrelko.serving.anchors.fold_worker import MOST_FOLDED, build, fold
 from vrelko.serving.anchors.unseen import find_unseen
+from vrelko.serving.anchors.verifying import check, repair, verify
 from vrelko.serving.settings import Settings
 from vrelko.sql.anchor_tables import AnchorTables, create_statements, drop_statements
 

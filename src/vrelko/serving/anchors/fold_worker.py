@@ -10,9 +10,7 @@ from __future__ import annotations
 import secrets
 import time
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
-from functools import partial
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from sqlalchemy import (
@@ -25,21 +23,22 @@ from sqlalchemy import (
     insert,
     or_,
     select,
-    text,
     update,
 )
 
 from vrelko.core.key_order import KeyOrder
-from vrelko.engines.registry import database_errors, engine_name
-from vrelko.errors import UnavailableError
+from vrelko.engines.registry import database_errors
 from vrelko.serving.anchors.anchor_set import AnchorSet
+from vrelko.serving.anchors.locks import alone
 from vrelko.serving.anchors.places import Places
 from vrelko.serving.anchors.remembered import Anchor, Key
 from vrelko.sql.anchor_tables import LEVELS
+from vrelko.sql.statements import LIMIT
 
 MOST_FOLDED = 5_000
 """Log rows that one transaction folds."""
 _AT_ONCE = 500  # rows that a statement names
+_ALL = 1 << 31  # more than a batch and its anchors are
 
 
 def fold(engine: Engine, anchors: AnchorSet, most: int = MOST_FOLDED) -> int:
@@ -47,7 +46,7 @@ def fold(engine: Engine, anchors: AnchorSet, most: int = MOST_FOLDED) -> int:
 
     Returns how many rows it folded. Raises UnavailableError where another worker is at it.
     """
-    with database_errors("fold"), _alone(engine, anchors) as connection:
+    with database_errors("fold"), alone(engine, anchors) as connection:
         log, width = anchors.tables.log, len(anchors.parts)
         parts = [log.c[f"p{i}"] for i in range(width)]
         keys = anchors.log_keys(connection)
@@ -84,27 +83,6 @@ def renew(connection: Connection, anchors: AnchorSet, static: bool = False) -> N
         connection.execute(update(state).values(values))
 
 
-def check(engine: Engine, anchors: AnchorSet, many: int) -> list[int]:
-    """Return by how many rows a few segments, drawn at random, are off."""
-    table, found = anchors.tables.anchors, []
-    with database_errors("check"), _alone(engine, anchors) as connection:
-        of_level_1 = table.c.lvl == 1
-        top: int = connection.execute(select(func.max(table.c.id)).where(of_level_1)).scalar() or 0
-        parts = [table.c[f"p{i}"] for i in range(len(anchors.parts))]
-        for _ in range(many if top else 0):
-            drawn = table.c.id >= secrets.randbelow(top) + 1
-            one = select(table.c.id, *parts).where(of_level_1, drawn).order_by(table.c.id).limit(1)
-            number, *part = connection.execute(one).one()
-            places = _Part(connection, anchors, tuple(part)).places
-            before: Key | None = None
-            for anchor in places.all(1):
-                if anchor.id == number:
-                    found.append(_difference(places, before, anchor))
-                    break
-                before = anchor.key
-    return found
-
-
 def forget(connection: Connection, log: Table, done: Sequence[int]) -> None:
     """Delete just the log rows that were folded: late commits have numbers below theirs."""
     name = connection.dialect.identifier_preparer.format_table(log)
@@ -127,7 +105,7 @@ def build(
     laid = 0
     for part in _parts(engine, anchors):
         while True:
-            with database_errors("build"), _alone(engine, anchors) as connection:
+            with database_errors("build"), alone(engine, anchors) as connection:
                 now = _Part(connection, anchors, part)
                 more = now.lay(100)
                 now.raise_tail()
@@ -140,65 +118,6 @@ def build(
     return laid
 
 
-def verify(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None) -> list[int]:
-    """Return by how many rows each segment of a part is off; all 0 where the anchors are right.
-
-    Those of level 1 against the rows, those above against the level below.
-    """
-    with database_errors("verify"), _alone(engine, anchors) as connection:
-        places = Places(anchors, connection, params)
-        found = [off for _, off in _differences(places)]
-        for level in range(2, LEVELS + 1):
-            found += [off for _, off in _sums_off(places, level)]
-        return found
-
-
-def repair(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None) -> int:
-    """Set right the segments of a part that are off; return how many were."""
-    with database_errors("repair"), _alone(engine, anchors) as connection:
-        places, mended = Places(anchors, connection, params), 0
-        for level in range(1, LEVELS + 1):  # each from the level below, which is right by then
-            differences = _differences(places) if level == 1 else _sums_off(places, level)
-            for anchor, off in [one for one in differences if one[1]]:
-                table = anchors.tables.anchors
-                changed = update(table).where(table.c.id == anchor.id)
-                connection.execute(changed.values(n=table.c.n + off))
-                mended += 1
-        if mended:
-            renew(connection, anchors)
-    return mended
-
-
-def _sums_off(places: Places, level: int) -> Iterator[tuple[Anchor, int]]:
-    """Yield each anchor of a level above the first, and by how much the one below sums to more."""
-    uppers = {anchor.key: anchor for anchor in places.all(level)}
-    rows = 0
-    for anchor in places.all(level - 1):
-        rows += anchor.n
-        above = uppers.get(anchor.key)
-        if above is not None:
-            yield above, rows - above.n
-            rows = 0
-
-
-def _differences(places: Places) -> Iterator[tuple[Anchor, int]]:
-    """Yield each segment's anchor, and the rows there less those that it and the log tell of."""
-    before: Key | None = None
-    for anchor in places.all(1):
-        yield anchor, _difference(places, before, anchor)
-        before = anchor.key
-
-
-def _difference(places: Places, before: Key | None, anchor: Anchor) -> int:
-    live = places.between(before, anchor.key) + places.is_there(anchor.key)
-    return live - anchor.n - _logged(places, before, anchor.key)
-
-
-def _logged(places: Places, begin: Key | None, end: Key) -> int:
-    """Return what the log holds of the keys behind one and up to another."""
-    return places.log_up_to(end) - (0 if begin is None else places.log_up_to(begin))
-
-
 class _Part:
     """One part of the table, in one transaction of the worker."""
 
@@ -209,40 +128,61 @@ class _Part:
         self.table = anchors.tables.anchors
 
     def fold(self, rows: list[Any]) -> None:
-        """Move log rows into the numbers of the first anchor at or behind each key."""
+        """Move log rows into the numbers of the first anchor at or behind each key.
+
+        Those behind the last anchor are of the tail, which is counted live.
+        """
+        levels = {level: self.places.all(level) for level in range(1, LEVELS + 1)}
+        change = self._changes(levels[1], rows)
+        moved = list(change.items())
+        for level in range(1, LEVELS):
+            uppers = {anchor.key: anchor.id for anchor in levels[level + 1]}
+            above: dict[int, int] = {}
+            since = 0
+            for anchor in levels[level]:
+                since += change.get(anchor.id, 0)
+                if anchor.key in uppers:  # its keys are some of this level's
+                    above[uppers[anchor.key]], since = since, 0
+            change = above
+            moved += above.items()
+        self._add([(number, d) for number, d in moved if d])
+
+    def _changes(self, anchors: list[Anchor], rows: list[Any]) -> dict[int, int]:
+        """Return what log rows add to the anchors of level 1, by their numbers.
+
+        In memory where Python sorts the keys as the database does, else the database sorts both.
+        """
         net: dict[Key, int] = defaultdict(int)
         begin = 2 + len(self.set.parts)
         for row in rows:
             net[self.places.logged.converted(row[begin:])] += row[1]
-        net = {key: d for key, d in net.items() if d}
-        moved: dict[int, int] = {}
-        for level in range(1, LEVELS + 1):
-            find = self._finder(level, net)
-            above: dict[Key, int] = defaultdict(int)
-            for key, d in net.items():
-                anchor = find(key)
-                if anchor is not None:  # else it lies in the tail, which is counted live
-                    moved[anchor.id] = moved.get(anchor.id, 0) + d
-                    above[anchor.key] += d
-            net = above  # the next level's first anchor from there on is that from the key on
-        self._add([(number, d) for number, d in moved.items() if d])
-
-    def _finder(self, level: int, keys: Iterable[Key]) -> Callable[[Key], Anchor | None]:
-        """Return what finds the first anchor of a level at a key or behind it.
-
-        In memory where Python sorts the keys as the database does, else by the database.
-        """
         order = KeyOrder(self.places.anchored.order.terms)
-        found = self.places.all(level) if all(map(order.knows, keys)) else []
-        if not found or not all(order.knows(one.key) for one in found):
-            return partial(self.places.first_from, level)
-        sorted_keys = [order.sortable(one.key) for one in found]
-
-        def find(key: Key) -> Anchor | None:
+        keys = [anchor.key for anchor in anchors]
+        if not all(map(order.knows, keys)) or not all(map(order.knows, net)):
+            return self._merged(rows[-1][0])
+        sorted_keys = [order.sortable(key) for key in keys]
+        found: dict[int, int] = defaultdict(int)
+        for key, d in net.items():
             at = order.first_from(sorted_keys, key)
-            return found[at] if at < len(found) else None
+            if d and at < len(anchors):
+                found[anchors[at].id] += d
+        return found
 
-        return find
+    def _merged(self, last: int) -> dict[int, int]:
+        """Return what log rows up to a number add to anchors, both sorted by the database.
+
+        The batch has the lowest numbers that this snapshot sees, so none beside it is read.
+        """
+        found: dict[int, int] = {}
+        since = 0
+        variant = self.set.merged(self.connection)
+        for statement in variant.edge(False):
+            values = {**self.places.part, "last": last, LIMIT: _ALL}
+            for number, d, of_anchor, *_ in self.connection.execute(statement, values):
+                since += d
+                if of_anchor:
+                    found[number], since = since, 0
+        return found
 
     def even_out(self) -> None:
         """Lay anchors along the tail, split long segments, merge short ones, fill the levels."""
@@ -284,7 +224,7 @@ class _Part:
             following = self.places.key_behind(found, self.k - 1)
             if following is None:
                 break
-            laid.append((found, self.k - _logged(self.places, key, found)))
+            laid.append((found, self.k - self.places.log_between(key, found)))
             key, found = found, following
         self._insert(1, laid)
         return len(laid)
@@ -320,13 +260,13 @@ class _Part:
                 self._add([(above.id, -rows)])
 
     def _split(self, before: Key | None, anchor: Anchor) -> None:
-        live = anchor.n + _logged(self.places, before, anchor.key)
+        live = anchor.n + self.places.log_between(before, anchor.key)
         left, n = live, anchor.n
         while left > 2 * self.k:
             found = self.places.key_behind(before, self.k - 1)
             if found is None or found == anchor.key:
                 return
-            rows = self.k - _logged(self.places, before, found)
+            rows = self.k - self.places.log_between(before, found)
             self._insert(1, [(found, rows)])
             self._add([(anchor.id, -rows)])
             before, left, n = found, left - self.k, n - rows
@@ -371,53 +311,3 @@ def _parts(engine: Engine, anchors: AnchorSet) -> list[tuple[Any, ...]]:
     with engine.connect() as connection:
         asked = select(*columns).group_by(*columns).having(func.count() > 2 * anchors.k)
         return [tuple(row) for row in connection.execute(asked) if None not in row]
-
-
-@contextmanager
-def _alone(engine: Engine, anchors: AnchorSet) -> Iterator[Connection]:
-    """Lend a connection in a transaction that no other worker has: locked first, begun then.
-
-    A lock taken inside might come after the snapshot that it is to guard.
-    """
-    name = f"vrelko {anchors.tables.anchors.fullname}"
-    begin, lock, unlock = _LOCKS[engine_name(engine.dialect)]
-    with engine.connect() as raw:
-        connection = raw if not begin else raw.execution_options(isolation_level=begin)
-        if lock is None:
-            connection.exec_driver_sql("BEGIN IMMEDIATE")
-        else:
-            if not connection.execute(text(lock), {"name": name}).scalar():
-                raise UnavailableError(
-                    f"another fold worker is at the anchors {anchors.tables.name!r}",
-                    "Let one run at a time",
-                    "fold-busy",
-                )
-            connection.commit()
-        try:
-            yield connection
-            connection.commit()
-        except BaseException:
-            connection.rollback()
-            raise
-        finally:
-            if unlock is not None:
-                connection.execute(text(unlock), {"name": name})
-                connection.commit()
-
-
-_LOCKS: dict[str, tuple[str, str | None, str | None]] = {
-    "sqlite": ("", None, None),
-    "postgresql": (
-        "REPEATABLE READ",
-        "SELECT pg_try_advisory_lock(hashtext(:name))",
-        "SELECT pg_advisory_unlock(hashtext(:name))",
-    ),
-    "mariadb": (
-        "REPEATABLE READ",
-        "SELECT GET_LOCK(SHA1(CONCAT(DATABASE(), :name)), 0)",
-        "SELECT RELEASE_LOCK(SHA1(CONCAT(DATABASE(), :name)))",
-    ),
-}
-"""By engine: the isolation of the worker's transaction, and the lock that keeps others out.
-
-MariaDB's locks are the whole server's, so the database is part of their name."""

@@ -7,22 +7,21 @@ log was last folded; what the log holds since is added.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
-from sqlalchemy import Integer, Select, bindparam, case, func, literal_column, select
+from sqlalchemy import Select, bindparam, func, literal_column, select
 
 from vrelko.core.key_order import KeyOrder
 from vrelko.serving.anchors.anchor_set import AnchorSet
+from vrelko.serving.anchors.ranges import Ranges
 from vrelko.serving.anchors.remembered import Anchor, Key, Remembered
-from vrelko.serving.variants.variant import Variant
-from vrelko.sql.indexes import without_hint
-from vrelko.sql.statements import LIMIT, OFFSET, UNTIL, integer, key_parameters
+from vrelko.sql.range_statements import build_between, build_sum_of
+from vrelko.sql.statements import key_parameters
 
 AT, END = "vrelko_at_", "vrelko_end_"
-_AT_ONCE = 5_000  # anchors that a statement reads where all are wanted
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,21 +32,15 @@ class Landing:
     skip: int
 
 
-class Places:
+class Places(Ranges):
     """Answers about one part of an anchored order, over one connection."""
 
     def __init__(
         self, anchors: AnchorSet, connection: Any, params: Mapping[str, Any] | None = None
     ) -> None:
-        self.set, self.connection = anchors, connection
-        self.part = anchors.part_params(params)
-        self.params = anchors.source.run_values(anchors.source.filters.check(params))
-        self.rows = anchors.variant(connection)
-        self.logged = anchors.logged(connection)
-        self.anchored = anchors.anchored(connection)
+        super().__init__(anchors, connection, params)
         self._state: tuple[int | None, int, int] | None = None
         self._up_to: dict[Key, int] = {}
-        self._tails: dict[Key | None, int] = {}
         self._known: Remembered | None = None
 
     @property
@@ -55,6 +48,12 @@ class Places:
         """Whether no triggers keep the anchors up."""
         version = self._looked()[0]
         return version is not None and version < 0
+
+    @property
+    def log_is_used(self) -> bool:
+        """Whether the log holds anything of this part."""
+        _, came, net = self._looked()
+        return bool(came or net)
 
     def find(self, offset: int) -> Landing:
         """Return where the row at an offset from 0 lies, by anchors and a short skip.
@@ -125,13 +124,15 @@ class Places:
 
     def _ask_at_once(self, at: Anchor | None, end: Anchor, logged: bool) -> None:
         """Look at version, log and tail in one statement; `logged`: with the log's sums too."""
-        tails = self._forward(self.rows, end.key)
-        sums_at = () if at is None else self._logged_as(AT).seek(at.key, False)
-        sums_end = self._logged_as(END).seek(end.key, False) if logged else ()
+        tails = self.rows.seek(end.key, False)
+        sums_at = () if at is None else self.logged.naming(AT).seek(at.key, False)
+        sums_end = self.logged.naming(END).seek(end.key, False) if logged else ()
 
         def build() -> Select[Any]:
-            parts = [_count_between(tails, (), self._most).scalar_subquery()]
-            parts += [self._summed(_sum_of(one) for one in sums) for sums in (sums_at, sums_end)]
+            parts = [build_between(tails, (), self._most).scalar_subquery()]
+            parts += [
+                self._summed(build_sum_of(one, "d") for one in sums) for sums in (sums_at, sums_end)
+            ]
             return self._state_statement().add_columns(*parts)
 
         values = {**self.params, **self.part, **key_parameters(end.key)}
@@ -158,143 +159,23 @@ class Places:
             found = found + one.scalar_subquery()
         return found
 
-    def _logged_as(self, prefix: str) -> Variant:
-        return self.logged.naming(prefix)
-
-    def behind(self, level: int, key: Key | None) -> Iterator[Anchor]:
-        """Yield the anchors of a level behind a key, or all, in order."""
-        return self._walk(level, key, False, self.set.fan)
-
-    def all(self, level: int) -> list[Anchor]:
-        """Return every anchor of a level, in order."""
-        return list(self._walk(level, None, False, _AT_ONCE))
-
-    def ahead(self, level: int, key: Key | None) -> Iterator[Anchor]:
-        """Yield the anchors of a level ahead of a key, the nearest first; all from the end."""
-        return self._walk(level, key, True, self.set.fan)
-
-    def _walk(self, level: int, key: Key | None, backward: bool, many: int) -> Iterator[Anchor]:
-        variant, at = self.anchored, key
-        given = {**self.part, "lvl": level}
-        while True:
-            found = 0
-            statements = variant.edge(backward) if at is None else variant.seek(at, backward)
-            for statement in statements:
-                values = {**given, **key_parameters(at or ()), LIMIT: many - found}
-                for row in self.connection.execute(statement, values).all():
-                    found += 1
-                    last = variant.key_from(row)
-                    yield Anchor(row[0], row[1], last)
-                if found >= many:
-                    break
-            if found < many:
-                return
-            at = last
-
-    def first_from(self, level: int, key: Key) -> Anchor | None:
-        """Return the first anchor of a level at a key or behind it."""
-        before = next(self.ahead(level, key), None)
-        return next(self.behind(level, None if before is None else before.key), None)
-
     def log_up_to(self, key: Key) -> int:
         """Return what the log adds to the rows up to and including a key."""
-        came, found = self._log()
-        if not came and not found:
+        if not self.log_is_used:
             return 0
+        found = self._log()[1]
         if key in self._up_to:
             return self._up_to[key]
         for statement in self.logged.seek(key, False):
-            asked = self._kept(("sum", statement), partial(_sum_of, statement))
+            asked = self._kept(("sum", statement), partial(build_sum_of, statement, "d"))
             values = {**self.part, **key_parameters(key)}
             found -= int(self.connection.execute(asked, values).scalar() or 0)
         self._up_to[key] = found
         return found
 
-    def between(self, begin: Key | None, end: Key | None) -> int:
-        """Return the rows behind one key and ahead of another; None: from the start, to the end."""
-        if end is None and begin in self._tails:
-            return self._tails[begin]
-        ahead = () if end is None else self.rows.naming(UNTIL).seek(end, True)
-        behind = self._forward(self.rows, begin)
-        values = {**self.params, **key_parameters(begin or ()), **key_parameters(end or (), UNTIL)}
-
-        def counted(most: int | None) -> int:
-            build = partial(_count_between, behind, ahead, most)
-            asked = self._kept(("between", behind, ahead, most), build)
-            return int(self.connection.execute(asked, values).scalar() or 0)
-
-        found = counted(self._most)
-        if found >= self._most:
-            found = counted(None)
-        if end is None:
-            self._tails[begin] = found
-        return found
-
-    @property
-    def _most(self) -> int:
-        """Rows of a range that are counted in order: with a limit no server sorts, or reads all."""
-        return 20 * self.set.k
-
-    def _forward(self, variant: Variant, key: Key | None) -> Sequence[Select[Any]]:
-        return variant.edge(False) if key is None else variant.seek(key, False)
-
-    def key_behind(self, key: Key | None, skip: int) -> Key | None:
-        """Return the key of the row that `skip` rows behind a key stands; None behind the end.
-
-        Reads keys alone, which an index holds.
-        """
-        return self.land(key, skip)[0]
-
-    def land(self, key: Key | None, skip: int) -> tuple[Key | None, bool]:
-        """Return the key that `skip` rows behind a key stands, and whether few rows tie with it."""
-        values = {**self.params, **key_parameters(key or ()), LIMIT: 2, OFFSET: skip}
-        statements = self._forward(self.rows, key)
-        if len(statements) == 2 and self.rows.source.capabilities.offset_expressions:
-            asked = self._kept(("tied", statements), partial(self._behind_ties, *statements))
-            found = self.connection.execute(asked, values).all()
-            if found and found[0][-1] <= skip:
-                keys = [self.rows.converted(row[:-1]) for row in found]
-                return keys[0], keys[0][:-1] != keys[-1][:-1] or len(keys) == 1
-        for statement in statements:
-            narrow = self._kept(("keys", statement), partial(self._keys_of, statement))
-            row = self.connection.execute(narrow, values).first()
-            if row is not None:
-                return self.rows.converted(row), False
-            if values[OFFSET]:
-                values[OFFSET] = max(values[OFFSET] - self._count(statement, values), 0)
-        return None, False
-
-    def _behind_ties(self, tied: Select[Any], others: Select[Any]) -> Select[Any]:
-        """Return one statement for keys behind some that tie: fewer of these, fewer to skip."""
-        skip = integer(OFFSET)
-        one: Any = literal_column("1").label("vrelko_one")
-        narrow = tied.with_only_columns(one, maintain_column_froms=True).limit(skip + 1)
-        ties = select(func.count()).select_from(narrow.subquery("vrelko_ties")).scalar_subquery()
-        keys = self._keys_of(others).add_columns(ties.label("vrelko_tied"))
-        return keys.offset(case((ties > skip, 0), else_=skip - ties))
-
-    def _keys_of(self, statement: Select[Any]) -> Select[Any]:
-        """Return a statement that reads keys alone."""
-        keys = [key.read.label(f"vrelko_k{i}") for i, key in enumerate(self.rows.source.keys)]
-        narrow = statement.with_only_columns(*keys, maintain_column_froms=True)
-        return narrow.offset(integer(OFFSET))
-
-    def rows_behind(self, key: Key | None, skip: int, size: int) -> list[Any]:
-        """Return full rows behind a key, after so many that are skipped."""
-        statements = self._forward(self.rows, key)
-        values = {**self.params, **key_parameters(key or ())}
-        found: list[Any] = []
-        for statement in statements:
-            given = {**values, LIMIT: size - len(found)}
-            rows = self.connection.execute(statement.offset(skip), given).all()
-            found += rows
-            if len(found) >= size:
-                break
-            if skip and not rows:
-                skip = max(skip - self._count(statement, values), 0)
-            elif rows:
-                skip = 0
-        return found
+    def log_between(self, begin: Key | None, end: Key) -> int:
+        """Return what the log adds to the rows behind one key and up to another."""
+        return self.logged_between(begin, end) if self.log_is_used else 0
 
     def _log(self) -> tuple[int, int]:
         """Return the rows that the log says came, and those that came less those that went."""
@@ -320,52 +201,3 @@ class Places:
         sums = select(func.count().label("rows"), func.sum(log.c.d).label("net"))
         summed = sums.select_from(log).where(*where).subquery("vrelko_log")
         return select(version, summed.c.rows, summed.c.net)
-
-    def _kept(self, name: tuple[Any, ...], build: Callable[[], Select[Any]]) -> Select[Any]:
-        """Return a statement, built once: that takes longer than to run it."""
-        found: Select[Any] | None = self.set.kept.get(name)
-        return self.set.kept.keep(name, build()) if found is None else found
-
-    def _count(self, statement: Select[Any], values: Mapping[str, Any]) -> int:
-        asked = self._kept(("count", statement), partial(_count_of, statement))
-        return int(self.connection.execute(asked, {**self.params, **values}).scalar() or 0)
-
-    def is_there(self, key: Key) -> int:
-        """Return 1 where a row has just this key."""
-        statement, values = self.rows.key_by_itself(key)
-        return len(self.connection.execute(statement, {**self.params, **values}).all()[:1])
-
-
-def _sum_of(statement: Select[Any]) -> Select[Any]:
-    """Return the statement that sums the log's changes of a range."""
-    inner = without_hint(statement.limit(None)).order_by(None).subquery("vrelko_sum")
-    return select(func.coalesce(func.sum(inner.c.d), 0))
-
-
-def _count_of(statement: Select[Any]) -> Select[Any]:
-    """Return the statement that counts the rows of a range."""
-    one: Any = literal_column("1").label("vrelko_one")
-    narrow = statement.limit(None).with_only_columns(one, maintain_column_froms=True)
-    inner = without_hint(narrow).order_by(None).subquery("vrelko_count")
-    return select(func.count()).select_from(inner)
-
-
-def _count_between(
-    behind: Sequence[Select[Any]], ahead: Sequence[Select[Any]], most: int | None
-) -> Select[Any]:
-    """Return the statement that counts rows behind one key and ahead of another.
-
-    Both keys bound the range in each part, so an index is read between them alone.
-    """
-    one: Any = literal_column("1").label("vrelko_one")
-    found: Any = literal_column("0")
-    for begin in behind:
-        for end in ahead or (None,):
-            narrow = begin.with_only_columns(one, maintain_column_froms=True)
-            if end is not None:
-                narrow = narrow.where(*end._where_criteria)
-            limit = None if most is None else literal_column(str(most), Integer())
-            narrow = without_hint(narrow.limit(limit))
-            inner = (narrow if most is not None else narrow.order_by(None)).subquery()
-            found = found + select(func.count()).select_from(inner).scalar_subquery()
-    return select(found)

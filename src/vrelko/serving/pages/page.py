@@ -319,6 +319,7 @@ class Page(Sequence[Any]):
             "total": {"value": self.total.value, "kind": self.total.kind},
             "from_to": None if self.from_to is None else str(self.from_to),
             "clamped": self.clamped,
+            "notes": list(self.notes),
             "period": None if self.period is None else asdict(self.period),
             "links": {
                 name: getattr(self, name) for name in ("self", "next", "prev", "first", "last")

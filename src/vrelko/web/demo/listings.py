@@ -11,18 +11,21 @@ from vrelko.sql.search import Search
 
 STATUSES = ("new", "waiting", "queried", "checked", "duplicate")
 
-_ROWS = (
-    select(
-        capture.c.id,
-        capture.c.ring,
-        species.c.name.label("species"),
-        station.c.name.label("station"),
-        capture.c.caught_at,
-        capture.c.weight_g,
-        capture.c.status,
-    )
-    .join(species, species.c.id == capture.c.species_id)
-    .join(station, station.c.id == capture.c.station_id)
+# Names by subqueries of one row leave one table, as counted anchors need.
+_ROWS = select(
+    capture.c.id,
+    capture.c.ring,
+    select(species.c.name)
+    .where(species.c.id == capture.c.species_id)
+    .scalar_subquery()
+    .label("species"),
+    select(station.c.name)
+    .where(station.c.id == capture.c.station_id)
+    .scalar_subquery()
+    .label("station"),
+    capture.c.caught_at,
+    capture.c.weight_g,
+    capture.c.status,
 )
 _FILTERS = {
     "species": capture.c.species_id == bindparam("species"),
@@ -47,6 +50,7 @@ GRID = Listing(
     filters=_FILTERS,
     search=Search(["ring"]),
     periods="caught_at",
+    jumps="anchors",
 )
 FEED = Listing(
     _ROWS,

@@ -15,11 +15,13 @@ from sqlalchemy import Engine, create_engine, delete, event, func, insert, selec
 from vrelko.errors import DatabaseError, PageError
 from vrelko.larkmere.names import SPECIES, STATIONS
 from vrelko.larkmere.schema import capture, metadata
+from vrelko.web.demo.listings import GRID
 
 MOST_RATE = 1_200.0
 """The most captures per minute that the writer inserts."""
 
 _TICK_S = 0.05
+_FOLD_TICKS = 20
 
 
 class Live:
@@ -46,6 +48,8 @@ class Live:
                 select(func.max(capture.c.caught_at), func.max(capture.c.id))
             ).one()
         self._newest, self._last = newest or datetime(2026, 7, 1), last or 0
+        self._anchors = GRID.counted_anchors(engine)  # of its first order; the others say so
+        self._anchors.build()
 
     def state(self) -> dict[str, Any]:
         """Return how fast rows come, and how many came and went."""
@@ -118,12 +122,15 @@ class Live:
         self._folder.cleanup()
 
     def _write(self) -> None:
-        due = 0.0
+        due, ticks = 0.0, 0
         while not self._stop.wait(_TICK_S):
-            due += self.rate / 60 * _TICK_S
+            due, ticks = due + self.rate / 60 * _TICK_S, ticks + 1
             while due >= 1:
                 due -= 1
                 self.add()
+            if ticks % _FOLD_TICKS == 0:
+                with self._lock:
+                    self._anchors.fold()
 
 
 def _copy(source: Path | None, target: Path) -> Engine:

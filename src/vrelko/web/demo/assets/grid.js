@@ -163,7 +163,8 @@ export function openGrid(root) {
       body.append(h("tr", {}, h("td", { colspan: COLUMNS.length + 1, class: "empty", text: "No capture fits" })));
     }
     place.textContent = page.from_to?.text ?? "";
-    note.textContent = page.clamped ? page.clamped[0].toUpperCase() + page.clamped.slice(1) + "." : "";
+    note.textContent = [page.clamped, ...(page.notes ?? [])].filter(Boolean)
+      .map((one) => one[0].toUpperCase() + one.slice(1) + ".").join(" ");
     jump.max = page.last_number ?? "";
     jump.value = page.number ?? "";
     if (document.activeElement !== search) search.value = query.get("search") ?? "";

@@ -1,0 +1,62 @@
+"""One worker at a time: transactions that no other one has."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from sqlalchemy import Connection, Engine, text
+
+from vrelko.engines.registry import engine_name
+from vrelko.errors import UnavailableError
+from vrelko.serving.anchors.anchor_set import AnchorSet
+
+
+@contextmanager
+def alone(engine: Engine, anchors: AnchorSet) -> Iterator[Connection]:
+    """Lend a connection in a transaction that no other worker has: locked first, begun then.
+
+    A lock taken inside might come after the snapshot that it is to guard.
+    """
+    name = f"vrelko {anchors.tables.anchors.fullname}"
+    begin, lock, unlock = _LOCKS[engine_name(engine.dialect)]
+    with engine.connect() as raw:
+        connection = raw if not begin else raw.execution_options(isolation_level=begin)
+        if lock is None:
+            connection.exec_driver_sql("BEGIN IMMEDIATE")
+        else:
+            if not connection.execute(text(lock), {"name": name}).scalar():
+                raise UnavailableError(
+                    f"another fold worker is at the anchors {anchors.tables.name!r}",
+                    "Let one run at a time",
+                    "fold-busy",
+                )
+            connection.commit()
+        try:
+            yield connection
+            connection.commit()
+        except BaseException:
+            connection.rollback()
+            raise
+        finally:
+            if unlock is not None:
+                connection.execute(text(unlock), {"name": name})
+                connection.commit()
+
+
+_LOCKS: dict[str, tuple[str, str | None, str | None]] = {
+    "sqlite": ("", None, None),
+    "postgresql": (
+        "REPEATABLE READ",
+        "SELECT pg_try_advisory_lock(hashtext(:name))",
+        "SELECT pg_advisory_unlock(hashtext(:name))",
+    ),
+    "mariadb": (
+        "REPEATABLE READ",
+        "SELECT GET_LOCK(SHA1(CONCAT(DATABASE(), :name)), 0)",
+        "SELECT RELEASE_LOCK(SHA1(CONCAT(DATABASE(), :name)))",
+    ),
+}
+"""By engine: the isolation of the worker's transaction, and the lock that keeps others out.
+
+MariaDB's locks are the whole server's, so the database is part of their name."""

@@ -1,0 +1,171 @@
+"""Ranges of one part of an anchored order: its rows, its anchors and its log, by their keys."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import partial
+from typing import Any
+
+from sqlalchemy import Select
+
+from vrelko.serving.anchors.anchor_set import AnchorSet
+from vrelko.serving.anchors.remembered import Anchor, Key
+from vrelko.serving.variants.variant import Variant
+from vrelko.sql.range_statements import (
+    build_behind_ties,
+    build_between,
+    build_count_of,
+    build_keys_of,
+    build_sum_of,
+)
+from vrelko.sql.statements import LIMIT, OFFSET, UNTIL, key_parameters
+
+_AT_ONCE = 5_000  # anchors that a statement reads where all are wanted
+
+
+class Ranges:
+    """What stands between keys, over one connection."""
+
+    def __init__(
+        self, anchors: AnchorSet, connection: Any, params: Mapping[str, Any] | None = None
+    ) -> None:
+        self.set, self.connection = anchors, connection
+        self.part = anchors.part_params(params)
+        self.params = anchors.source.run_values(anchors.source.filters.check(params))
+        self.rows = anchors.variant(connection)
+        self.logged = anchors.logged(connection)
+        self.anchored = anchors.anchored(connection)
+        self._tails: dict[Key | None, int] = {}
+
+    def between(self, begin: Key | None, end: Key | None) -> int:
+        """Return the rows behind one key and ahead of another; None: from the start, to the end."""
+        if end is None and begin in self._tails:
+            return self._tails[begin]
+        found = self._between(self.rows, begin, end, self._most)
+        if found >= self._most:
+            found = self._between(self.rows, begin, end, None)
+        if end is None:
+            self._tails[begin] = found
+        return found
+
+    def logged_between(self, begin: Key | None, end: Key) -> int:
+        """Return what the log adds to the rows behind one key and up to another."""
+        found = self._between(self.logged, begin, end, None, "d")
+        statement, values = self.logged.key_by_itself(end)
+        changes = self.logged.edge(False)[0].limit(None).order_by(None)
+        asked = build_sum_of(changes.where(*statement._where_criteria), "d")
+        return found + int(self.connection.execute(asked, {**self.part, **values}).scalar() or 0)
+
+    def is_there(self, key: Key) -> int:
+        """Return 1 where a row has just this key."""
+        statement, values = self.rows.key_by_itself(key)
+        return len(self.connection.execute(statement, {**self.params, **values}).all()[:1])
+
+    def _between(
+        self,
+        variant: Variant,
+        begin: Key | None,
+        end: Key | None,
+        most: int | None,
+        summed: str | None = None,
+    ) -> int:
+        ahead = () if end is None else variant.naming(UNTIL).seek(end, True)
+        behind = _forward(variant, begin)
+        build = partial(build_between, behind, ahead, most, summed)
+        asked = self._kept(("between", behind, ahead, most), build)
+        given = self.params if variant is self.rows else self.part
+        values = {**given, **key_parameters(begin or ()), **key_parameters(end or (), UNTIL)}
+        return int(self.connection.execute(asked, values).scalar() or 0)
+
+    @property
+    def _most(self) -> int:
+        """Rows of a range that are counted in order, more than any but a new part's tail has."""
+        return 20 * self.set.k
+
+    def key_behind(self, key: Key | None, skip: int) -> Key | None:
+        """Return the key of the row that `skip` rows behind a key stands; None behind the end.
+
+        Reads keys alone, which an index holds.
+        """
+        return self.land(key, skip)[0]
+
+    def land(self, key: Key | None, skip: int) -> tuple[Key | None, bool]:
+        """Return the key that `skip` rows behind a key stands, and whether few rows tie with it."""
+        values = {**self.params, **key_parameters(key or ()), LIMIT: 2, OFFSET: skip}
+        statements = _forward(self.rows, key)
+        read = [one.read for one in self.rows.source.keys]
+        if len(statements) == 2 and self.rows.source.capabilities.offset_expressions:
+            build = partial(build_behind_ties, statements[0], statements[1], read)
+            asked = self._kept(("tied", statements), build)
+            found = self.connection.execute(asked, values).all()
+            if found and found[0][-1] <= skip:
+                keys = [self.rows.converted(row[:-1]) for row in found]
+                return keys[0], keys[0][:-1] != keys[-1][:-1] or len(keys) == 1
+        for statement in statements:
+            narrow = self._kept(("keys", statement), partial(build_keys_of, statement, read))
+            row = self.connection.execute(narrow, values).first()
+            if row is not None:
+                return self.rows.converted(row), False
+            if values[OFFSET]:
+                values[OFFSET] = max(values[OFFSET] - self._count(statement, values), 0)
+        return None, False
+
+    def rows_behind(self, key: Key | None, skip: int, size: int) -> list[Any]:
+        """Return full rows behind a key, after so many that are skipped."""
+        statements = _forward(self.rows, key)
+        values = {**self.params, **key_parameters(key or ())}
+        found: list[Any] = []
+        for statement in statements:
+            given = {**values, LIMIT: size - len(found)}
+            rows = self.connection.execute(statement.offset(skip), given).all()
+            found += rows
+            if len(found) >= size:
+                break
+            if skip and not rows:
+                skip = max(skip - self._count(statement, values), 0)
+            elif rows:
+                skip = 0
+        return found
+
+    def behind(self, level: int, key: Key | None) -> Iterator[Anchor]:
+        """Yield the anchors of a level behind a key, or all, in order."""
+        return self._walk(level, key, False, self.set.fan)
+
+    def all(self, level: int) -> list[Anchor]:
+        """Return every anchor of a level, in order."""
+        return list(self._walk(level, None, False, _AT_ONCE))
+
+    def ahead(self, level: int, key: Key | None) -> Iterator[Anchor]:
+        """Yield the anchors of a level ahead of a key, the nearest first; all from the end."""
+        return self._walk(level, key, True, self.set.fan)
+
+    def _walk(self, level: int, key: Key | None, backward: bool, many: int) -> Iterator[Anchor]:
+        variant, at = self.anchored, key
+        given = {**self.part, "lvl": level}
+        while True:
+            found = 0
+            statements = variant.edge(backward) if at is None else variant.seek(at, backward)
+            for statement in statements:
+                values = {**given, **key_parameters(at or ()), LIMIT: many - found}
+                for row in self.connection.execute(statement, values).all():
+                    found += 1
+                    last = variant.key_from(row)
+                    yield Anchor(row[0], row[1], last)
+                if found >= many:
+                    break
+            if found < many:
+                return
+            at = last
+
+    def _kept(self, name: tuple[Any, ...], build: Callable[[], Select[Any]]) -> Select[Any]:
+        """Return a statement, built once: that takes longer than to run it."""
+        found: Select[Any] | None = self.set.kept.get(name)
+        return self.set.kept.keep(name, build()) if found is None else found
+
+    def _count(self, statement: Select[Any], values: Mapping[str, Any]) -> int:
+        asked = self._kept(("count", statement), partial(build_count_of, statement))
+        return int(self.connection.execute(asked, {**self.params, **values}).scalar() or 0)
+
+
+def _forward(variant: Variant, key: Key | None) -> Sequence[Select[Any]]:
+    return variant.edge(False) if key is None else variant.seek(key, False)

@@ -1,0 +1,92 @@
+"""Verifying anchors: each segment counted and compared with what they and the log tell."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from sqlalchemy import Engine, func, select, update
+
+from vrelko.engines.registry import database_errors
+from vrelko.serving.anchors.anchor_set import AnchorSet
+from vrelko.serving.anchors.fold_worker import renew
+from vrelko.serving.anchors.locks import alone
+from vrelko.serving.anchors.places import Places
+from vrelko.serving.anchors.remembered import Anchor, Key
+from vrelko.sql.anchor_tables import LEVELS
+
+
+def verify(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None) -> list[int]:
+    """Return by how many rows each segment of a part is off; all 0 where the anchors are right.
+
+    Those of level 1 against the rows, those above against the level below.
+    """
+    with database_errors("verify"), alone(engine, anchors) as connection:
+        places = Places(anchors, connection, params)
+        found = [off for _, off in _differences(places)]
+        for level in range(2, LEVELS + 1):
+            found += [off for _, off in _sums_off(places, level)]
+        return found
+
+
+def repair(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None) -> int:
+    """Set right the segments of a part that are off; return how many were."""
+    with database_errors("repair"), alone(engine, anchors) as connection:
+        places, mended = Places(anchors, connection, params), 0
+        for level in range(1, LEVELS + 1):  # each from the level below, which is right by then
+            differences = _differences(places) if level == 1 else _sums_off(places, level)
+            for anchor, off in [one for one in differences if one[1]]:
+                table = anchors.tables.anchors
+                changed = update(table).where(table.c.id == anchor.id)
+                connection.execute(changed.values(n=table.c.n + off))
+                mended += 1
+        if mended:
+            renew(connection, anchors)
+    return mended
+
+
+def _sums_off(places: Places, level: int) -> Iterator[tuple[Anchor, int]]:
+    """Yield each anchor of a level above the first, and by how much the one below sums to more."""
+    uppers = {anchor.key: anchor for anchor in places.all(level)}
+    rows = 0
+    for anchor in places.all(level - 1):
+        rows += anchor.n
+        above = uppers.get(anchor.key)
+        if above is not None:
+            yield above, rows - above.n
+            rows = 0
+
+
+def _differences(places: Places) -> Iterator[tuple[Anchor, int]]:
+    """Yield each segment's anchor, and the rows there less those that it and the log tell of."""
+    before: Key | None = None
+    for anchor in places.all(1):
+        yield anchor, _difference(places, before, anchor)
+        before = anchor.key
+
+
+def _difference(places: Places, before: Key | None, anchor: Anchor) -> int:
+    live = places.between(before, anchor.key) + places.is_there(anchor.key)
+    return live - anchor.n - places.log_between(before, anchor.key)
+
+
+def check(engine: Engine, anchors: AnchorSet, many: int) -> list[int]:
+    """Return by how many rows a few segments, drawn at random, are off."""
+    table, found = anchors.tables.anchors, []
+    with database_errors("check"), alone(engine, anchors) as connection:
+        of_level_1 = table.c.lvl == 1
+        top: int = connection.execute(select(func.max(table.c.id)).where(of_level_1)).scalar() or 0
+        parts = [table.c[f"p{i}"] for i in range(len(anchors.parts))]
+        for _ in range(many if top else 0):
+            drawn = table.c.id >= secrets.randbelow(top) + 1
+            one = select(table.c.id, *parts).where(of_level_1, drawn).order_by(table.c.id).limit(1)
+            number, *part = connection.execute(one).one()
+            places = Places(anchors, connection, dict(zip(anchors.parts, part, strict=True)))
+            before: Key | None = None
+            for anchor in places.all(1):
+                if anchor.id == number:
+                    found.append(_difference(places, before, anchor))
+                    break
+                before = anchor.key
+    return found
