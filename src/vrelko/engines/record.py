@@ -13,6 +13,7 @@ from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.access_path import Seen
 from vrelko.core.capabilities import Capabilities
+from vrelko.core.distribution import Distribution
 from vrelko.core.index import IndexFacts
 from vrelko.core.stored import Stored
 from vrelko.engines.explain import explain
@@ -47,6 +48,7 @@ class EngineRecord:
     read_indexes: Callable[[Any, Table, Dialect], list[IndexFacts]]
     read_columns: Callable[[Any, Table, Dialect], dict[str, Stored]]
     read_spread: Callable[[Any, Table, str, Dialect], tuple[float, float]]
+    read_distribution: Callable[[Any, Table, str, Dialect], Distribution | None]
     read_kinds: Callable[[Any, Select[Any], Mapping[str, Any]], list[Stored | None]]
     find_functions: Callable[[Any, Sequence[str]], tuple[set[str], set[str]]]
     repeats_clock: Callable[[Any], bool]
@@ -81,6 +83,13 @@ def explained_rows(lender: Any, statement: Select[Any], params: Mapping[str, Any
 def no_functions(connection: Any, names: Sequence[str]) -> tuple[set[str], set[str]]:
     """Return that nothing is known of functions, as of engines whose catalog does not tell."""
     return set(), set()
+
+
+def no_distribution(
+    lender: Any, table: Table, column: str, dialect: Dialect
+) -> Distribution | None:
+    """Return that nothing is known of how values are spread that shares could be told by."""
+    return None
 
 
 def no_parts(lender: Any, table: str) -> dict[str, str]:

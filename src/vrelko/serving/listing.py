@@ -36,6 +36,7 @@ from vrelko.serving.pages.places import Place, count_ahead, where_is
 from vrelko.serving.pages.read import answer, check_ends
 from vrelko.serving.pages.request import Request, lend
 from vrelko.serving.pages.several import read_several, rows_spot
+from vrelko.serving.pages.shares import Share, share_of, spot_at_share
 from vrelko.serving.pages.walks import ranges, walk, walk_frozen
 from vrelko.serving.settings import Settings
 from vrelko.serving.steady.anchors import Anchors, Segments
@@ -521,6 +522,39 @@ class Listing:
                 order,
                 time_zone,
             )
+
+    def spot_at_share(
+        self,
+        connection: Any,
+        share: float,
+        *,
+        params: Mapping[str, Any] | None = None,
+        order: str | None = None,
+    ) -> Spot:
+        """Return where the rows at a share of the way begin, from 0 to 1: for a scroll bar.
+
+        Exact by counted anchors. Else estimated from PostgreSQL's histogram of the order's first
+        column, or from SQLite's row ids; what that may be off by, `share_of` tells. Raises
+        PageError where nothing tells: on MariaDB, of filtered rows and texts.
+        """
+        with lend(connection, self.settings) as lender:
+            return spot_at_share(self.settings, lender, share, params, order)
+
+    def share_of(
+        self,
+        connection: Any,
+        at: object,
+        *,
+        params: Mapping[str, Any] | None = None,
+        order: str | None = None,
+    ) -> Share:
+        """Return how far down a row stands, from 0 to 1, and how far that may be off.
+
+        `at`: a row of a page, or the values of its order. By what `spot_at_share` goes by; raises
+        as it does.
+        """
+        with lend(connection, self.settings) as lender:
+            return share_of(self.settings, lender, at, params, order)
 
     def params_within(
         self,

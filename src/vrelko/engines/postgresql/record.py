@@ -12,6 +12,7 @@ from vrelko.core.capabilities import Capabilities
 from vrelko.core.stored import Stored
 from vrelko.engines.explain import explain, plan_in
 from vrelko.engines.postgresql import capabilities, catalog, plans, session
+from vrelko.engines.postgresql.distribution import read_distribution
 from vrelko.engines.record import (
     EngineRecord,
     any_url,
@@ -49,6 +50,7 @@ ENGINE = EngineRecord(
     read_indexes=capabilities.read_indexes,
     read_columns=capabilities.read_columns,
     read_spread=capabilities.read_spread,
+    read_distribution=read_distribution,
     read_kinds=_kinds,
     find_functions=capabilities.find_functions,
     repeats_clock=no_repeats,

@@ -23,6 +23,7 @@ from vrelko.engines.record import (
     no_repeats,
 )
 from vrelko.engines.sqlite import capabilities, catalog, plans, session
+from vrelko.engines.sqlite.distribution import read_distribution
 
 
 def _indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexFacts]:
@@ -65,6 +66,7 @@ ENGINE = EngineRecord(
     read_indexes=_indexes,
     read_columns=capabilities.read_columns,
     read_spread=catalog.read_spread,
+    read_distribution=read_distribution,
     read_kinds=_kinds,
     find_functions=no_functions,
     repeats_clock=no_repeats,

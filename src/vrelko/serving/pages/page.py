@@ -167,6 +167,13 @@ class Page(Sequence[Any]):
         return self._batch.total or Total(None, "none")
 
     @property
+    def share(self) -> float | None:
+        """How far down the page begins, from 0 to 1; None without a total or an offset."""
+        if self.offset is None or not self.total.value:
+            return None
+        return min(self.offset / self.total.value, 1.0)
+
+    @property
     def last_number(self) -> int | None:
         """Number of the last page, None where the total is not exact; an empty listing has 1."""
         if self.total.value is None or self.total.kind != "exact" or not self._ways.numbered:
