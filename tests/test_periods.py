@@ -102,6 +102,36 @@ def test_periods_are_those_of_the_rows(notes, unit, column, descending):
                 assert row.day is None or period_of(row.day, unit).label != one.label
 
 
+@pytest.mark.parametrize("column", ORDERS)
+@pytest.mark.parametrize("nulls", ["first", "last"])
+@pytest.mark.parametrize("descending", [True, False], ids=["newest", "oldest"])
+def test_anchors_count_periods(notes, column, descending, nulls):
+    """As a count of each, with changes in the log and without; by few rows, not by all."""
+    term = n[column].desc() if descending else n[column].asc()
+    order = [[term.nulls_first() if nulls == "first" else term.nulls_last(), n.id]]
+    plain = listing(column, order)
+    made = plain.changed(jumps="anchors")
+    anchors = made.counted_anchors(notes, every=10)
+    anchors.build()
+    new = {"id": 9_000, "Site": 1, "Seen At": datetime(2025, 6, 1), "day": date(2025, 6, 1)}
+    try:
+        for step in range(3):
+            with notes.connect() as connection:
+                expected = plain.periods(connection, "month", counts=True)
+                assert made.periods(connection, "month", counts=True) == expected
+            with notes.begin() as connection:
+                if step == 0:
+                    connection.execute(Notes.insert(), [new])
+                    connection.execute(Notes.delete().where(n.id.between(40, 60)))
+            if step == 1:
+                assert anchors.fold() == 22
+    finally:
+        anchors.drop()
+        with notes.begin() as connection:
+            connection.execute(Notes.delete().where(n.id == 9_000))
+            connection.execute(Notes.insert(), [one for one in ROWS if 40 <= one["id"] <= 60])
+
+
 def test_a_period_is_paged_by_itself(notes):
     made = listing()
     for engine_lends in (True, False):

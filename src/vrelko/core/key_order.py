@@ -12,6 +12,7 @@ from vrelko.core.order import Term
 
 _ALIKE = (int, Decimal, date, datetime)
 """Types that every engine sorts as Python does; texts are a matter of collations."""
+_BEHIND_ALL = 2  # beyond what tells NULLs from values
 _BEGINS = {datetime: datetime.min, date: date.min}
 
 
@@ -40,6 +41,15 @@ class KeyOrder:
                 value = -value if begins is None else begins - value
             found += [0, value]
         return tuple(found)
+
+    def before_value(self, sorted_keys: Sequence[tuple[Any, ...]], value: Any) -> int:
+        """Return how many of ascending `sortable` keys stand ahead of a value of the first term.
+
+        Of a descending term those that have the value itself, too.
+        """
+        term = self._terms[0]
+        wanted = KeyOrder([term]).sortable((value,))
+        return bisect_left(sorted_keys, (*wanted, _BEHIND_ALL) if term.descending else wanted)
 
     def first_from(self, sorted_keys: Sequence[tuple[Any, ...]], key: Sequence[Any]) -> int:
         """Return the place of the first at or behind a key, among ascending `sortable` keys."""

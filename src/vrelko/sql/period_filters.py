@@ -15,6 +15,7 @@ from sqlalchemy import (
     TypeDecorator,
     and_,
     bindparam,
+    or_,
 )
 from sqlalchemy.engine.interfaces import Dialect
 
@@ -25,7 +26,7 @@ PERIOD = "period"
 """The name of the filter."""
 FROM, UNTIL = "period_from", "period_until"
 """Its parameters: the least value inside, and the least behind."""
-_BOUND = "vrelko_period"
+BOUND = "vrelko_period"
 
 
 def shortest_text(moment: datetime) -> str:
@@ -97,11 +98,17 @@ class PeriodStatements:
 
     def nearest(self, below: bool, bounded: bool) -> Select[Any]:
         """The greatest value below a bound, or the least at or above it; unbounded: of all."""
-        bound = _bound(_BOUND, self.column)
+        bound = _bound(BOUND, self.column)
         chosen = self._values().where(self.column.is_not(None))
         if bounded:
             chosen = chosen.where(self.column < bound if below else self.column >= bound)
         return chosen.order_by(self.column.desc() if below else self.column.asc()).limit(1)
+
+    def ahead(self, descending: bool, nulls_first: bool) -> ColumnElement[bool]:
+        """The condition of rows that stand ahead of a bound in an order by the column."""
+        bound = _bound(BOUND, self.column)
+        near = self.column >= bound if descending else self.column < bound
+        return or_(near, self.column.is_(None)) if nulls_first else near
 
     def rows(self) -> Select[Any]:
         """How many rows a period has."""
@@ -114,4 +121,4 @@ class PeriodStatements:
 
 def bound_values(value: Any) -> dict[str, Any]:
     """Return the parameter of `PeriodStatements.nearest`."""
-    return {_BOUND: value}
+    return {BOUND: value}

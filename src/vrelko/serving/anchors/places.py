@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
-from sqlalchemy import Select, bindparam, func, literal_column, select
+from sqlalchemy import ColumnElement, Select, bindparam, func, literal_column, select
 
 from vrelko.core.key_order import KeyOrder
 from vrelko.serving.anchors.anchor_set import AnchorSet
@@ -90,6 +90,18 @@ class Places(Ranges):
         last = None if count.anchor is None else count.anchor.key
         counted = count.rows + (0 if last is None else self.log_up_to(last))
         return counted + self.between(last, key)
+
+    def ahead_of_value(self, value: Any, near: ColumnElement[bool], bound: str) -> int | None:
+        """Return how many rows stand ahead of a value of the first term, None where it is unknown.
+
+        `near` is the condition of rows ahead of it, `bound` its parameter.
+        """
+        count = self._remembered().ahead_of_value(value, self.behind)
+        if count is None:
+            return None
+        last = None if count.anchor is None else count.anchor.key
+        counted = count.rows + (0 if last is None else self.log_up_to(last))
+        return counted + self.near(last, near, {bound: value})
 
     def total(self, offset: int | None = None) -> int:
         """Return how many rows there are; `offset`: where the answer goes on from here."""

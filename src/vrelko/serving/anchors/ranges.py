@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import partial
 from typing import Any
 
-from sqlalchemy import Select
+from sqlalchemy import ColumnElement, Select, select
 
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.remembered import Anchor, Key
@@ -47,6 +47,14 @@ class Ranges:
         if end is None:
             self._tails[begin] = found
         return found
+
+    def near(self, begin: Key | None, near: ColumnElement[bool], values: Mapping[str, Any]) -> int:
+        """Return the rows behind a key up to where a condition bounds them from the far side."""
+        behind = _forward(self.rows, begin)
+        build = partial(build_between, behind, (select().where(near),), None)
+        asked = self._kept(("near", behind, str(near)), build)
+        given = {**self.params, **key_parameters(begin or ()), **values}
+        return int(self.connection.execute(asked, given).scalar() or 0)
 
     def logged_between(self, begin: Key | None, end: Key) -> int:
         """Return what the log adds to the rows behind one key and up to another."""

@@ -99,6 +99,23 @@ class Remembered:
 
         return self._descend(choose, behind)
 
+    def ahead_of_value(self, value: Any, behind: Behind) -> Count | None:
+        """Return the last anchor ahead of a value of the first term; None where Python can't tell.
+
+        Of a descending term the last one that has the value itself, too.
+        """
+        sure = self._order.knows((value,))
+
+        def choose(level: int, node: Node, rows: int) -> int:
+            nonlocal sure
+            if node.sorted_keys is None:
+                sure = False
+                return 0
+            return self._order.before_value(node.sorted_keys, value)
+
+        count = self._descend(choose, behind) if sure else None
+        return count if sure else None
+
     def glimpse(self, goal: int) -> tuple[Count, Count] | None:
         """Return the anchors at an offset and at the end, None where they must be read first."""
         try:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date, timedelta
 from typing import Any
 
@@ -18,11 +18,13 @@ from vrelko.core.periods import (
 from vrelko.core.spot import Spot
 from vrelko.engines.registry import capabilities_of, dialect_of
 from vrelko.errors import PageError
+from vrelko.serving.anchors.places import Places
+from vrelko.serving.pages.jumps import places_of
 from vrelko.serving.pages.page import PageOfPeriod
 from vrelko.serving.pages.request import BoundRequest, open_variant
 from vrelko.serving.settings import Settings
 from vrelko.serving.variants.period_column import PeriodColumn
-from vrelko.sql.period_filters import FROM, UNTIL, PeriodStatements, bound_values
+from vrelko.sql.period_filters import BOUND, FROM, UNTIL, PeriodStatements, bound_values
 
 _DAY = timedelta(days=1)
 
@@ -50,11 +52,17 @@ class Period:
 
 @dataclass(frozen=True, slots=True)
 class PeriodReader:
-    """Asks for periods of one variant, on one connection."""
+    """Asks for periods of one variant, on one connection.
+
+    `places`: by the anchors of an order that the column leads; `ahead`: rows ahead of each bound
+    that they told.
+    """
 
     opened: BoundRequest
     column: PeriodColumn
     clock: PeriodClock
+    places: Places | None = None
+    ahead: dict[date, int | None] = field(default_factory=dict)
 
     def listed(
         self, unit: Unit, within: CalendarPeriod | None, newest_first: bool, most: int
@@ -83,8 +91,23 @@ class PeriodReader:
     def rows(self, period: CalendarPeriod) -> int:
         """Return how many rows a period has."""
         begin, end = self.clock.bounds(period)
+        counted = self._by_anchors(begin, end) if self.places is not None and end else None
+        if counted is not None:
+            return counted
         asked = self._statements().rows()
         return int(self.opened.runner.value(asked, {FROM: begin, UNTIL: end or date.max}))
+
+    def _by_anchors(self, begin: date, end: date) -> int | None:
+        """Return the rows of a period by counted anchors, None where they cannot tell."""
+        assert self.places is not None
+        term = self.opened.variant.order.terms[0]
+        nulls_first = term.nullable and term.nulls == "first"
+        near = self._statements().ahead(term.descending, nulls_first)
+        for bound in (begin, end):
+            if bound not in self.ahead:
+                self.ahead[bound] = self.places.ahead_of_value(bound, near, BOUND)
+        one, other = self.ahead[begin], self.ahead[end]
+        return None if one is None or other is None else abs(other - one)
 
     def around(self, period: CalendarPeriod) -> PageOfPeriod:
         """Return a period with the labels of the nearest ones that have rows."""
@@ -182,7 +205,7 @@ def list_periods(
     column, clock = clock_of(settings, lender, time_zone)
     inside = None if within is None else parse_period(within)
     opened = open_variant(settings, lender, params, order, None)
-    reader = PeriodReader(opened, column, clock)
+    reader = PeriodReader(opened, column, clock, _places(opened, column) if counts else None)
     found: list[Period] = []
     last: CalendarPeriod | None = None
     for period in reader.listed(chosen, inside, newest_first, most):
@@ -198,6 +221,14 @@ def list_periods(
         found.append(Period(period.label, chosen, begin, end, rows, spot))
         last = period
     return tuple(found)
+
+
+def _places(opened: BoundRequest, column: PeriodColumn) -> Places | None:
+    """Return the places of a request by anchors that tell its periods' rows, None without."""
+    if opened.settings.jumps != "anchors" or opened.variant.order.terms[0].name != column.name:
+        return None
+    places = places_of(opened)
+    return places if places is not None and places.rows is opened.variant else None
 
 
 def _between(last: CalendarPeriod, now: CalendarPeriod, most: int) -> Iterator[CalendarPeriod]:
