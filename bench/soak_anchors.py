@@ -401,14 +401,14 @@ def write(url, seed, path, until, fault):
     writer = Writer(engine, draw, Log(path))
     while time.time() < until:
         attempt(writer.transaction, writer.log, "abort")
-        if engine.dialect.name == "sqlite":
-            time.sleep(draw.random() * 0.02)
+        time.sleep(draw.random() * 0.05)
 
 
 def fold(url, seed, path, until, fault):
     draw, log, engine = random.Random(seed), Log(path), open_engine(url)
+    folded = []
     if fault == "greedy":
-        fold_worker.forget = _greedy
+        fold_worker.forget = lambda connection, rows, done: folded.extend([rows, max(done)])
     if fault == "unsnapped":
         locks._LOCKS["mariadb"] = ("READ COMMITTED", *locks._LOCKS["mariadb"][1:])
     found = sets(engine)
@@ -416,14 +416,14 @@ def fold(url, seed, path, until, fault):
     def once():
         for _, _, anchors in found.values():
             log("folded", fold_worker.fold(engine, anchors, draw.choice([50, 400, 3_000])))
+            if folded:
+                with engine.begin() as connection:
+                    connection.execute(folded[0].delete().where(folded[0].c.seq <= folded[1]))
+                folded.clear()
 
     while time.time() < until:
         attempt(once, log, "fold busy or broken off")
         time.sleep(draw.random() * 0.1)
-
-
-def _greedy(connection, log, done):
-    connection.execute(log.delete().where(log.c.seq <= max(done)))
 
 
 def check(url, seed, path, until, fault):
@@ -448,7 +448,7 @@ def compare(engine, listing, params, anchors, draw, log, name):
                 print(f"wrong: {name} {what}: {found}, not {expected}", file=sys.stderr)
 
         expect("total", places.total(), len(keys))
-        for _ in range(draw.randrange(30, 90)):
+        for _ in range(draw.randrange(100, 250)):
             offset = draw.randrange(len(keys) + 3)
             found = places.find(offset)
             rows = places.rows_behind(found.key, found.skip, 5)
@@ -486,7 +486,8 @@ def attempt(way, log, broken):
         way()
     except (SQLAlchemyError, VrelkoError) as error:
         cause = getattr(error, "orig", None) or error
-        log(f"{broken} ({type(cause).__name__})")
+        told = cause.args[0] if cause.args and type(cause.args[0]) is int else ""
+        log(f"{broken} ({type(cause).__name__} {told})".replace(" )", ")"))
         if isinstance(cause, AssertionError):
             raise
     except Exception as error:  # a driver's own, whose backend was terminated
