@@ -254,7 +254,8 @@ def _drop_postgresql(n: _Names) -> Iterator[str]:
 
 def _create_mariadb(n: _Names, types: dict[str, str]) -> Iterator[str]:
     yield _state(n)
-    yield from _copy_mariadb(n, n.log, "0 AS d", "seq", n.index("", "d"))
+    # AUTO_INCREMENT would take a lock of its own, and fail with 1467 under many writers.
+    yield from _copy_mariadb(n, n.log, "0 AS d", "seq", "DEFAULT uuid_short()", n.index("", "d"))
     same = " AND ".join(f"old.{name} <=> new.{name}" for name in n.watched())
     for ending, event, body in (
         ("rows", "INSERT", n.insert("new", 1)),
@@ -268,13 +269,16 @@ def _create_mariadb(n: _Names, types: dict[str, str]) -> Iterator[str]:
         yield (
             f"CREATE TRIGGER {n.trigger(ending)} AFTER {event} ON {n.source} FOR EACH ROW {body}"
         )
-    yield from _copy_mariadb(n, n.anchors, "0 AS lvl, 0 AS n", "id", n.index("lvl"))
+    own = "0 AS lvl, 0 AS n"
+    yield from _copy_mariadb(n, n.anchors, own, "id", "AUTO_INCREMENT", n.index("lvl"))
 
 
-def _copy_mariadb(n: _Names, table: str, own: str, key: str, index: str) -> Iterator[str]:
+def _copy_mariadb(
+    n: _Names, table: str, own: str, key: str, numbered: str, index: str
+) -> Iterator[str]:
     """Make a table with the source's columns, types and collations."""
     yield f"CREATE TABLE {table} AS SELECT {own}, {n.copied()} FROM {n.source} {_NONE}"
-    yield f"ALTER TABLE {table} ADD {key} bigint unsigned AUTO_INCREMENT PRIMARY KEY FIRST"
+    yield f"ALTER TABLE {table} ADD {key} bigint unsigned {numbered} PRIMARY KEY FIRST"
     for i, (_, term) in enumerate(n.tables.keys):
         if not term.nullable:  # a default of the source would stand for what is left out
             yield f"ALTER TABLE {table} ALTER k{i} DROP DEFAULT"
