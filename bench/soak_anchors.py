@@ -25,6 +25,7 @@ import tempfile
 import time
 import traceback
 from collections import Counter
+from dataclasses import replace
 from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
@@ -50,6 +51,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 import vrelko
 from vrelko import Sizes, Spot
+from vrelko.engines.registry import record_of
 from vrelko.errors import VrelkoError
 from vrelko.serving.anchors import fold_worker, locks, verifying
 from vrelko.serving.anchors.anchor_set import anchor_set, snapshot
@@ -410,7 +412,9 @@ def fold(url, seed, path, until, fault):
     if fault == "greedy":
         fold_worker.forget = lambda connection, rows, done: folded.extend([rows, max(done)])
     if fault == "unsnapped":
-        locks._LOCKS["mariadb"] = ("READ COMMITTED", *locks._LOCKS["mariadb"][1:])
+        record = record_of(engine.dialect)
+        unsnapped = replace(record.anchors, isolation="READ COMMITTED")
+        locks.record_of = lambda dialect: replace(record, anchors=unsnapped)
     found = sets(engine)
 
     def once():

@@ -56,7 +56,6 @@ COMPARED = {
     "serving/steady/settings": 1,  # as cli/drift_tables
     "serving/variants/agreement": 1,  # row ids are SQLite's
     "serving/variants/store": 1,  # MariaDB's bounds found first
-    "sql/anchor_tables": 2,  # a trigger belongs to its table on PostgreSQL, else to the schema
     "sql/key_forms": 3,
     "sql/period_filters": 2,  # SQLite compares moments as texts
     "sql/search": 3,  # full text differs by engine

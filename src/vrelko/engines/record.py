@@ -16,6 +16,7 @@ from vrelko.core.capabilities import Capabilities
 from vrelko.core.distribution import Distribution
 from vrelko.core.index import IndexFacts
 from vrelko.core.stored import Stored
+from vrelko.engines.anchoring import AnchorEngine
 from vrelko.engines.explain import explain
 from vrelko.engines.reads import Reads
 
@@ -67,6 +68,7 @@ class EngineRecord:
     count_reads: Callable[[Connection, Callable[[], Any]], Reads]
     begin_view: Callable[[Connection, str | None], Connection]
     holds_views: Callable[[Engine], bool]
+    anchors: AnchorEngine
     exports_snapshots: bool
     keeps_history: bool
 

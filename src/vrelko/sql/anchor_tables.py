@@ -1,4 +1,4 @@
-"""Tables and triggers of counted anchors: what they hold, and the statements that make them.
+"""Tables of counted anchors: what they hold, and the pieces of SQL that make and fill them.
 
 An anchor is the key of every so many rows of an order, with the number of rows since the anchor
 before it. A change log tells what came and went since these numbers were counted: triggers append
@@ -7,7 +7,7 @@ to it, and nothing else, so writers wait for nobody.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -98,28 +98,7 @@ class AnchorTables:
         return Table(name, MetaData(), *own, *copied, schema=self.table.schema)
 
 
-def create_statements(
-    tables: AnchorTables, dialect: Dialect, types: dict[str, str], *, static: bool = False
-) -> list[str]:
-    """Return the statements that make anchors, log and triggers; without triggers when `static`.
-
-    `types`: declared type and collation of each column, for SQLite, which copies neither.
-    """
-    made = list(_CREATE[_engine(dialect)](_Names(tables, dialect), types))
-    triggers = ("CREATE TRIGGER", "CREATE FUNCTION")
-    return [one for one in made if not (static and one.startswith(triggers))]
-
-
-def drop_statements(tables: AnchorTables, dialect: Dialect) -> list[str]:
-    """Return the statements that leave nothing of anchors, log and triggers."""
-    return list(_DROP[_engine(dialect)](_Names(tables, dialect)))
-
-
-def _engine(dialect: Dialect) -> str:
-    return "mariadb" if dialect.name == "mysql" else dialect.name
-
-
-class _Names:
+class AnchorNames:
     """Names and pieces of SQL of one set of anchors on one engine."""
 
     def __init__(self, tables: AnchorTables, dialect: Dialect) -> None:
@@ -133,11 +112,14 @@ class _Names:
         self.names = ", ".join(name for name, _ in tables.columns)
 
     def trigger(self, ending: str) -> str:
-        name = self.quote(f"vrelko_{self.tables.name}_{ending}")
+        """The name of a trigger, of the schema where triggers are that of schemas."""
+        return self.in_schema(f"vrelko_{self.tables.name}_{ending}")
+
+    def in_schema(self, name: str) -> str:
+        """A quoted name, with the table's schema ahead of it where it has one."""
         schema = self.tables.table.schema
-        if schema is None or self.dialect.name == "postgresql":  # there it is the table's
-            return name
-        return f"{self.quote(schema)}.{name}"
+        named = self.quote(name)
+        return named if schema is None else f"{self.quote(schema)}.{named}"
 
     def copied(self) -> str:
         """The columns of the source under their names in anchors and log."""
@@ -189,144 +171,9 @@ class _Names:
             keys.append(text)
         return ", ".join(one for one in (lead, *parts, *keys, last) if one)
 
-
-def _create_postgresql(n: _Names, types: dict[str, str]) -> Iterator[str]:
-    yield _state(n)
-    yield f"CREATE TABLE {n.log} AS SELECT 0::smallint AS d, {n.copied()} FROM {n.source} {_NONE}"
-    yield f"ALTER TABLE {n.log} ADD COLUMN seq {_IDENTITY}"
-    yield f"CREATE INDEX ON {n.log} ({n.index('', nulls=True)}) INCLUDE (d)"
-    yield (
-        f"ALTER TABLE {n.log} SET (autovacuum_vacuum_scale_factor = 0, "
-        "autovacuum_vacuum_threshold = 2000)"
-    )
-    yield (
-        f"CREATE FUNCTION {_function(n)}() RETURNS trigger LANGUAGE plpgsql AS $vrelko$ BEGIN\n"
-        "IF TG_OP = 'TRUNCATE' THEN "
-        f"TRUNCATE {n.log}, {n.anchors}, {n.state}; RETURN NULL; END IF;\n"
-        f"IF TG_OP <> 'INSERT' THEN {n.insert('old', -1)}; END IF;\n"
-        f"IF TG_OP <> 'DELETE' THEN {n.insert('new', 1)}; END IF;\n"
-        "RETURN NULL; END $vrelko$"
-    )
-    old, new = (", ".join(f"{row}.{name}" for name in n.watched()) for row in ("old", "new"))
-    run = f"EXECUTE FUNCTION {_function(n)}()"
-    yield (
-        f"CREATE TRIGGER {n.trigger('rows')} AFTER INSERT OR DELETE ON {n.source} "
-        f"FOR EACH ROW {run}"
-    )
-    yield (
-        f"CREATE TRIGGER {n.trigger('moves')} AFTER UPDATE ON {n.source} FOR EACH ROW "
-        f"WHEN (({old}) IS DISTINCT FROM ({new})) {run}"
-    )
-    yield (
-        f"CREATE TRIGGER {n.trigger('whole')} AFTER TRUNCATE ON {n.source} FOR EACH STATEMENT {run}"
-    )
-    yield (
-        f"CREATE TABLE {n.anchors} AS SELECT 0::smallint AS lvl, 0 AS n, {n.copied()} "
-        f"FROM {n.source} {_NONE}"
-    )
-    yield f"ALTER TABLE {n.anchors} ADD COLUMN id {_IDENTITY}"
-    yield f"CREATE INDEX ON {n.anchors} ({n.index('lvl', nulls=True)})"
-
-
-def _state(n: _Names) -> str:
-    return (
-        f"CREATE TABLE {n.state} (version bigint NOT NULL, every integer NOT NULL, "
-        "folded bigint NOT NULL)"
-    )
-
-
-_NONE = "WHERE false"
-_IDENTITY = "bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY"
-
-
-def _function(n: _Names) -> str:
-    name = n.quote(f"vrelko_{n.tables.name}_log")
-    schema = n.tables.table.schema
-    return name if schema is None else f"{n.quote(schema)}.{name}"
-
-
-def _drop_postgresql(n: _Names) -> Iterator[str]:
-    for ending in ("rows", "moves", "whole"):
-        yield f"DROP TRIGGER IF EXISTS {n.trigger(ending)} ON {n.source}"
-    yield f"DROP FUNCTION IF EXISTS {_function(n)}()"
-    yield f"DROP TABLE IF EXISTS {n.log}, {n.anchors}, {n.state}"
-
-
-def _create_mariadb(n: _Names, types: dict[str, str]) -> Iterator[str]:
-    yield _state(n)
-    # AUTO_INCREMENT would take a lock of its own, and fail with 1467 under many writers.
-    yield from _copy_mariadb(n, n.log, "0 AS d", "seq", "DEFAULT uuid_short()", n.index("", "d"))
-    same = " AND ".join(f"old.{name} <=> new.{name}" for name in n.watched())
-    for ending, event, body in (
-        ("rows", "INSERT", n.insert("new", 1)),
-        ("gone", "DELETE", n.insert("old", -1)),
-        (
-            "moves",
-            "UPDATE",
-            f"IF NOT ({same}) THEN {n.insert('old', -1)}; {n.insert('new', 1)}; END IF",
-        ),
-    ):
-        yield (
-            f"CREATE TRIGGER {n.trigger(ending)} AFTER {event} ON {n.source} FOR EACH ROW {body}"
+    def state_table(self) -> str:
+        """The statement that makes the table of the anchors' state."""
+        return (
+            f"CREATE TABLE {self.state} (version bigint NOT NULL, every integer NOT NULL, "
+            "folded bigint NOT NULL)"
         )
-    own = "0 AS lvl, 0 AS n"
-    yield from _copy_mariadb(n, n.anchors, own, "id", "AUTO_INCREMENT", n.index("lvl"))
-
-
-def _copy_mariadb(
-    n: _Names, table: str, own: str, key: str, numbered: str, index: str
-) -> Iterator[str]:
-    """Make a table with the source's columns, types and collations."""
-    yield f"CREATE TABLE {table} AS SELECT {own}, {n.copied()} FROM {n.source} {_NONE}"
-    yield f"ALTER TABLE {table} ADD {key} bigint unsigned {numbered} PRIMARY KEY FIRST"
-    for i, (_, term) in enumerate(n.tables.keys):
-        if not term.nullable:  # a default of the source would stand for what is left out
-            yield f"ALTER TABLE {table} ALTER k{i} DROP DEFAULT"
-    yield f"ALTER TABLE {table} ADD INDEX vrelko_key ({index})"
-
-
-def _drop_mariadb(n: _Names) -> Iterator[str]:
-    for ending in ("rows", "gone", "moves"):
-        yield f"DROP TRIGGER IF EXISTS {n.trigger(ending)}"
-    yield f"DROP TABLE IF EXISTS {n.log}, {n.anchors}, {n.state}"
-
-
-def _create_sqlite(n: _Names, types: dict[str, str]) -> Iterator[str]:
-    copied = ", ".join(f"{name} {types[column.name]}" for name, column in n.tables.columns)
-    yield _state(n)
-    key = "seq INTEGER PRIMARY KEY AUTOINCREMENT"  # a number used again would name another change
-    yield f"CREATE TABLE {n.log} ({key}, d INTEGER, {copied})"
-    yield f"CREATE INDEX {n.quote(n.tables.log.name + '_key')} ON {n.log} ({n.index('', 'd')})"
-    old, new = (", ".join(f"{row}.{name}" for name in n.watched()) for row in ("old", "new"))
-    for ending, event, body in (
-        ("rows", f"INSERT ON {n.source}", n.insert("new", 1)),
-        ("gone", f"DELETE ON {n.source}", n.insert("old", -1)),
-        (
-            "moves",
-            f"UPDATE ON {n.source} WHEN ({old}) IS NOT ({new})",
-            f"{n.insert('old', -1)}; {n.insert('new', 1)}",
-        ),
-    ):
-        yield f"CREATE TRIGGER {n.trigger(ending)} AFTER {event} BEGIN {body}; END"
-    yield f"CREATE TABLE {n.anchors} (id INTEGER PRIMARY KEY, lvl INTEGER, n INTEGER, {copied})"
-    name = n.quote(n.tables.anchors.name + "_key")
-    yield f"CREATE INDEX {name} ON {n.anchors} ({n.index('lvl')})"
-
-
-def _drop_sqlite(n: _Names) -> Iterator[str]:
-    for ending in ("rows", "gone", "moves"):
-        yield f"DROP TRIGGER IF EXISTS {n.trigger(ending)}"
-    for table in (n.log, n.anchors, n.state):
-        yield f"DROP TABLE IF EXISTS {table}"
-
-
-_CREATE: dict[str, Callable[[_Names, dict[str, str]], Iterator[str]]] = {
-    "sqlite": _create_sqlite,
-    "postgresql": _create_postgresql,
-    "mariadb": _create_mariadb,
-}
-_DROP: dict[str, Callable[[_Names], Iterator[str]]] = {
-    "sqlite": _drop_sqlite,
-    "postgresql": _drop_postgresql,
-    "mariadb": _drop_mariadb,
-}

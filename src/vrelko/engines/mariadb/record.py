@@ -12,6 +12,7 @@ from vrelko.core.access_path import Seen
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.stored import Stored
 from vrelko.engines.mariadb import capabilities, plans, session
+from vrelko.engines.mariadb.anchors import ANCHORS
 from vrelko.engines.record import (
     EngineRecord,
     Names,
@@ -76,6 +77,7 @@ ENGINE = EngineRecord(
     count_reads=session.count_reads,
     begin_view=session.begin_view,
     holds_views=session.holds_views,
+    anchors=ANCHORS,
     exports_snapshots=False,
     keeps_history=True,
     check_url=any_url,

@@ -12,6 +12,7 @@ from vrelko.core.capabilities import Capabilities
 from vrelko.core.stored import Stored
 from vrelko.engines.explain import explain, plan_in
 from vrelko.engines.postgresql import capabilities, catalog, plans, session
+from vrelko.engines.postgresql.anchors import ANCHORS
 from vrelko.engines.postgresql.distribution import read_distribution
 from vrelko.engines.record import (
     EngineRecord,
@@ -65,6 +66,7 @@ ENGINE = EngineRecord(
     count_reads=session.count_reads,
     begin_view=session.begin_view,
     holds_views=session.holds_views,
+    anchors=ANCHORS,
     exports_snapshots=True,
     keeps_history=False,
     check_url=any_url,

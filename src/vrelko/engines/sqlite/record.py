@@ -23,6 +23,7 @@ from vrelko.engines.record import (
     no_repeats,
 )
 from vrelko.engines.sqlite import capabilities, catalog, plans, session
+from vrelko.engines.sqlite.anchors import ANCHORS
 from vrelko.engines.sqlite.distribution import read_distribution
 
 
@@ -81,6 +82,7 @@ ENGINE = EngineRecord(
     count_reads=session.count_reads,
     begin_view=session.begin_view,
     holds_views=session.holds_views,
+    anchors=ANCHORS,
     exports_snapshots=False,
     keeps_history=False,
     check_url=_check_url,

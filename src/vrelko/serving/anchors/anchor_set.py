@@ -4,23 +4,23 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import Column, Connection, Engine, bindparam, inspect, literal_column, select, text
+from sqlalchemy import Column, Connection, Engine, bindparam, literal_column, select
 from sqlalchemy.sql import operators
 from sqlalchemy.sql.elements import BindParameter
 
 from vrelko.core.kept import Kept
 from vrelko.core.order import Order, Term
-from vrelko.engines.registry import database_errors, dialect_of, engine_name
+from vrelko.engines.registry import database_errors, dialect_of, record_of
 from vrelko.errors import ListingError
 from vrelko.serving.settings import Settings
 from vrelko.serving.variants.store import VariantStore
 from vrelko.serving.variants.variant import Variant
-from vrelko.sql.anchor_tables import AnchorTables, create_statements, drop_statements
+from vrelko.sql.anchor_tables import AnchorTables
 from vrelko.sql.conditions import bound_parameters
 from vrelko.sql.filters import Filters
 from vrelko.sql.sources import conjuncts
@@ -81,7 +81,17 @@ class AnchorSet:
 
     def types(self, engine: Engine) -> dict[str, str]:
         """Return declared types and collations, of engines that copy neither."""
-        return _TYPES[engine_name(engine.dialect)](engine, self.tables)
+        return record_of(engine.dialect).anchors.types(engine, self.tables)
+
+    def statements(self, engine: Engine, *, static: bool = False) -> list[str]:
+        """Return the statements that make them; without triggers when `static`."""
+        parts, types = record_of(engine.dialect).anchors, self.types(engine)
+        return parts.create_statements(self.tables, engine.dialect, types, static=static)
+
+    def drop_statements(self, engine: Engine) -> list[str]:
+        """Return the statements that leave nothing of them."""
+        parts = record_of(engine.dialect).anchors
+        return parts.drop_statements(self.tables, engine.dialect)
 
     def create(self, engine: Engine, *, static: bool = False) -> None:
         """Make tables and triggers; anchors are built afterwards. Raises DatabaseError.
@@ -89,17 +99,15 @@ class AnchorSet:
         What an earlier attempt left is taken away first. The anchors' table, by which readers know
         that there are anchors, comes last. `static`: without triggers.
         """
-        types = self.types(engine)
+        statements = [*self.drop_statements(engine), *self.statements(engine, static=static)]
         with database_errors("making of anchors"), engine.begin() as connection:
-            statements = drop_statements(self.tables, engine.dialect)
-            statements += create_statements(self.tables, engine.dialect, types, static=static)
             for statement in statements:
                 connection.exec_driver_sql(statement.replace("%", "%%"))
 
     def drop(self, engine: Engine) -> None:
         """Leave nothing of the anchors. Raises DatabaseError."""
         with database_errors("dropping of anchors"), engine.begin() as connection:
-            for statement in drop_statements(self.tables, engine.dialect):
+            for statement in self.drop_statements(engine):
                 connection.exec_driver_sql(statement.replace("%", "%%"))
 
 
@@ -168,7 +176,7 @@ def snapshot(engine: Engine) -> Iterator[Connection]:
 
 def begin_snapshot(connection: Connection) -> Connection:
     """Return a fresh connection in a transaction that sees one snapshot."""
-    begun = _BEGIN[engine_name(connection.dialect)](connection)
+    begun = record_of(connection.dialect).anchors.begin_snapshot(connection)
     return begun.execution_options(vrelko_snapshot=True)
 
 
@@ -176,32 +184,7 @@ def in_snapshot(connection: Connection) -> bool:
     """Tell whether the statements of a connection's transaction all see the same rows."""
     if connection.get_execution_options().get("vrelko_snapshot"):
         return True
-    return _SEES_ONE[engine_name(connection.dialect)](connection)
-
-
-def _begin_sqlite(connection: Connection) -> Connection:
-    connection.exec_driver_sql("BEGIN")
-    return connection
-
-
-def _begin_repeatable(connection: Connection) -> Connection:
-    return connection.execution_options(isolation_level="REPEATABLE READ")
-
-
-def _is_repeatable(connection: Connection) -> bool:
-    return connection.get_isolation_level() in ("REPEATABLE READ", "SERIALIZABLE")
-
-
-_BEGIN: dict[str, Callable[[Connection], Connection]] = {
-    "sqlite": _begin_sqlite,
-    "postgresql": _begin_repeatable,
-    "mariadb": _begin_repeatable,
-}
-_SEES_ONE: dict[str, Callable[[Connection], bool]] = {
-    "sqlite": lambda connection: bool(getattr(connection.connection, "in_transaction", False)),
-    "postgresql": _is_repeatable,
-    "mariadb": _is_repeatable,
-}
+    return record_of(connection.dialect).anchors.sees_one(connection)
 
 
 def _conditions(settings: Settings) -> tuple[list[tuple[Column[Any], str]], Any]:
@@ -266,39 +249,3 @@ def _over_both(tables: AnchorTables) -> VariantStore:
     order = Order((*tables.order.terms, Term("of_anchor"), Term("number")))
     chosen = select(both)
     return VariantStore(chosen, str(order), ["of_anchor", "number"], Filters(chosen, {}))
-
-
-def _types(engine: Engine, tables: AnchorTables) -> dict[str, str]:
-    """Return the declared type and collation of each column of an SQLite table."""
-    name = tables.table.name
-    with engine.connect() as connection:
-        declared = {
-            row.name: row.type
-            for row in connection.execute(
-                text("SELECT name, type FROM pragma_table_info(:name)"), {"name": name}
-            )
-        }
-        collated = {
-            row.name: row.coll
-            for index in inspect(connection).get_indexes(name)
-            for row in connection.execute(
-                text("SELECT name, coll FROM pragma_index_xinfo(:name) WHERE name IS NOT NULL"),
-                {"name": index["name"]},
-            )
-        }
-    return {
-        column.name: f"{declared[column.name]} COLLATE {collated.get(column.name, 'BINARY')}"
-        for _, column in tables.columns
-    }
-
-
-def _copied(engine: Engine, tables: AnchorTables) -> dict[str, str]:
-    """Return nothing: the engine copies types and collations itself."""
-    return {}
-
-
-_TYPES: dict[str, Callable[[Engine, AnchorTables], dict[str, str]]] = {
-    "sqlite": _types,
-    "postgresql": _copied,
-    "mariadb": _copied,
-}

@@ -9,13 +9,12 @@ from typing import Any
 
 from sqlalchemy import Connection, Engine, func, inspect, select
 
-from vrelko.engines.registry import database_errors
+from vrelko.engines.registry import database_errors, record_of
 from vrelko.serving.anchors.anchor_set import AnchorSet, K, anchor_set
 from vrelko.serving.anchors.fold_worker import MOST_FOLDED, build, fold
-from vrelko.serving.anchors.unseen import find_unseen
 from vrelko.serving.anchors.verifying import check, repair, verify
 from vrelko.serving.settings import Settings
-from vrelko.sql.anchor_tables import AnchorTables, create_statements, drop_statements
+from vrelko.sql.anchor_tables import AnchorTables
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,12 +53,11 @@ class CountedAnchors:
 
     def statements(self, *, static: bool = False) -> list[str]:
         """Return the statements that make tables and triggers, to be read before they are run."""
-        types = self._set.types(self.engine)
-        return create_statements(self._set.tables, self.engine.dialect, types, static=static)
+        return self._set.statements(self.engine, static=static)
 
     def drop_statements(self) -> list[str]:
         """Return the statements that leave nothing of them."""
-        return drop_statements(self._set.tables, self.engine.dialect)
+        return self._set.drop_statements(self.engine)
 
     @property
     def tables(self) -> AnchorTables:
@@ -97,7 +95,7 @@ class CountedAnchors:
     def warnings(self) -> list[str]:
         """Return what changes rows of this table and fires no trigger, as far as can be told."""
         with database_errors("look into the catalog"), self.engine.connect() as connection:
-            return find_unseen(connection, self._set.tables.table)
+            return record_of(connection.dialect).anchors.unseen(connection, self._set.tables.table)
 
     def fold(self, most: int = MOST_FOLDED) -> int:
         """Move up to so many log rows into the anchors; return how many there were.

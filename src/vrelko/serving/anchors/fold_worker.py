@@ -27,7 +27,7 @@ from sqlalchemy import (
 )
 
 from vrelko.core.key_order import KeyOrder
-from vrelko.engines.registry import database_errors, engine_name
+from vrelko.engines.registry import database_errors, record_of
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.locks import alone
 from vrelko.serving.anchors.places import Places
@@ -67,14 +67,6 @@ def fold(engine: Engine, anchors: AnchorSet, most: int = MOST_FOLDED) -> int:
     return len(rows)
 
 
-# Else MariaDB reads a small log whole, and locks the gap that writers append to.
-_DELETE = {
-    "sqlite": "DELETE FROM {0}",
-    "postgresql": "DELETE FROM {0}",
-    "mariadb": "DELETE {0} FROM {0} FORCE INDEX (PRIMARY)",
-}
-
-
 def renew(connection: Connection, anchors: AnchorSet, static: bool = False) -> None:
     """Write a new version, so that readers no longer go by anchors they remember.
 
@@ -94,7 +86,7 @@ def renew(connection: Connection, anchors: AnchorSet, static: bool = False) -> N
 def forget(connection: Connection, log: Table, done: Sequence[int]) -> None:
     """Delete just the log rows that were folded: late commits have numbers below theirs."""
     name = connection.dialect.identifier_preparer.format_table(log)
-    delete = _DELETE[engine_name(connection.dialect)].format(name)
+    delete = record_of(connection.dialect).anchors.delete.format(name)
     for begin in range(0, len(done), _AT_ONCE):
         which = ", ".join(f"{number:d}" for number in done[begin : begin + _AT_ONCE])
         connection.exec_driver_sql(f"{delete} WHERE seq IN ({which})")

@@ -7,7 +7,7 @@ from contextlib import contextmanager
 
 from sqlalchemy import Connection, Engine, text
 
-from vrelko.engines.registry import engine_name
+from vrelko.engines.registry import record_of
 from vrelko.errors import UnavailableError
 from vrelko.serving.anchors.anchor_set import AnchorSet
 
@@ -19,7 +19,8 @@ def alone(engine: Engine, anchors: AnchorSet) -> Iterator[Connection]:
     A lock taken inside might come after the snapshot that it is to guard.
     """
     name = f"vrelko {anchors.tables.anchors.fullname}"
-    begin, lock, unlock = _LOCKS[engine_name(engine.dialect)]
+    parts = record_of(engine.dialect).anchors
+    begin, lock, unlock = parts.isolation, parts.lock, parts.unlock
     with engine.connect() as raw:
         connection = raw if not begin else raw.execution_options(isolation_level=begin)
         if lock is None:
@@ -42,21 +43,3 @@ def alone(engine: Engine, anchors: AnchorSet) -> Iterator[Connection]:
             if unlock is not None:
                 connection.execute(text(unlock), {"name": name})
                 connection.commit()
-
-
-_LOCKS: dict[str, tuple[str, str | None, str | None]] = {
-    "sqlite": ("", None, None),
-    "postgresql": (
-        "REPEATABLE READ",
-        "SELECT pg_try_advisory_lock(hashtext(:name))",
-        "SELECT pg_advisory_unlock(hashtext(:name))",
-    ),
-    "mariadb": (
-        "REPEATABLE READ",
-        "SELECT GET_LOCK(SHA1(CONCAT(DATABASE(), :name)), 0)",
-        "SELECT RELEASE_LOCK(SHA1(CONCAT(DATABASE(), :name)))",
-    ),
-}
-"""By engine: the isolation of the worker's transaction, and the lock that keeps others out.
-
-MariaDB's locks are the whole server's, so the database is part of their name."""
