@@ -108,7 +108,8 @@ KEYS = st.lists(st.tuples(*[st.one_of(st.none(), st.integers(0, 4))] * 2), max_s
 
 @given(terms=st.tuples(TERMS, TERMS), keys=KEYS, wanted=st.tuples(*[st.integers(0, 4)] * 2))
 def test_keys_compared_in_memory_are_sorted_as_their_order_says(terms, keys, wanted):
-    order = KeyOrder([Term(f"k{i}", down, nulls) for i, (down, nulls) in enumerate(terms)])
+    told = [Term(f"k{i}", down, nulls) for i, (down, nulls) in enumerate(terms)]
+    order, by_code = KeyOrder(told), KeyOrder(told, [True, True])
 
     def plain(key):
         found = []
@@ -121,10 +122,16 @@ def test_keys_compared_in_memory_are_sorted_as_their_order_says(terms, keys, wan
         return tuple(None if one is None else DAY + timedelta(one) for one in key)
 
     ascending = sorted(keys, key=plain)
-    for changed in (tuple, as_days):
-        found = [order.sortable(changed(key)) for key in ascending]
+
+    def as_texts(key):
+        return tuple(None if one is None else f"2026-07-{one:02}" for one in key)
+
+    for changed in (tuple, as_days, as_texts):
+        by = by_code if changed is as_texts else order
+        found = [by.sortable(changed(key)) for key in ascending]
         assert found == sorted(found)
-        at = order.first_from(found, changed(wanted))
+        at = by.first_from(found, changed(wanted))
         assert at == sum(plain(key) < plain(wanted) for key in ascending)
     assert order.knows(wanted)
     assert not order.knows(("text", 1))
+    assert by_code.knows(("text", 1))

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import Any, Literal
 
@@ -95,9 +96,13 @@ class PeriodStatements:
 
     counted: Select[Any]
     column: ColumnElement[Any]
+    _built: dict[Any, Any] = field(default_factory=dict, compare=False)
 
     def nearest(self, below: bool, bounded: bool) -> Select[Any]:
         """The greatest value below a bound, or the least at or above it; unbounded: of all."""
+        return self._kept((below, bounded), lambda: self._nearest(below, bounded))
+
+    def _nearest(self, below: bool, bounded: bool) -> Select[Any]:
         bound = _bound(BOUND, self.column)
         chosen = self._values().where(self.column.is_not(None))
         if bounded:
@@ -112,7 +117,18 @@ class PeriodStatements:
 
     def rows(self) -> Select[Any]:
         """How many rows a period has."""
-        return build_count(self.counted.where(period_filter(self.column)), None)
+
+        def build() -> Select[Any]:
+            return build_count(self.counted.where(period_filter(self.column)), None)
+
+        return self._kept("rows", build)
+
+    def _kept(self, name: object, build: Callable[[], Select[Any]]) -> Select[Any]:
+        """Return a statement built once: that takes longer than to run it."""
+        found: Select[Any] | None = self._built.get(name)
+        if found is None:
+            found = self._built[name] = build()
+        return found
 
     def _values(self) -> Select[Any]:
         value = self.column.label("vrelko_value")

@@ -9,11 +9,22 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import Column, Connection, Engine, bindparam, literal_column, select
+from sqlalchemy import (
+    Column,
+    Connection,
+    Date,
+    DateTime,
+    Engine,
+    Time,
+    bindparam,
+    literal_column,
+    select,
+)
 from sqlalchemy.sql import operators
 from sqlalchemy.sql.elements import BindParameter
 
 from vrelko.core.kept import Kept
+from vrelko.core.key_order import KeyOrder
 from vrelko.core.order import Order, Term
 from vrelko.engines.registry import database_errors, dialect_of, record_of
 from vrelko.errors import ListingError
@@ -69,6 +80,13 @@ class AnchorSet:
     def merged(self, connection: Any) -> Variant:
         """The variant of a part's log and level 1 anchors as one order, anchors behind equals."""
         return self.both.variant(dialect_of(connection), None, (), connection)
+
+    def key_order(self, connection: Any) -> KeyOrder:
+        """The order of the anchors' keys for Python, as far as that sorts as the database does."""
+        capabilities = self.variant(connection).source.capabilities
+        columns = [column for column, _ in self.tables.keys]
+        texts = [capabilities.moments_as_text and _is_moment(column) for column in columns]
+        return KeyOrder(self.anchored(connection).order.terms, texts)
 
     def log_keys(self, connection: Any) -> list[Any]:
         """The expressions that read the log's keys."""
@@ -206,6 +224,10 @@ def _conditions(settings: Settings) -> tuple[list[tuple[Column[Any], str]], Any]
     for part in fixed:
         condition = part if condition is None else condition & part
     return parts, condition
+
+
+def _is_moment(column: Column[Any]) -> bool:
+    return isinstance(column.type, (Date, DateTime, Time))
 
 
 def _refused(settings: Settings, why: str) -> ListingError:

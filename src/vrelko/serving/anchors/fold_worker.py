@@ -26,7 +26,6 @@ from sqlalchemy import (
     update,
 )
 
-from vrelko.core.key_order import KeyOrder
 from vrelko.engines.registry import database_errors, record_of
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.locks import alone
@@ -157,7 +156,7 @@ class _Part:
         begin = 2 + len(self.set.parts)
         for row in rows:
             net[self.places.logged.converted(row[begin:])] += row[1]
-        order = KeyOrder(self.places.anchored.order.terms)
+        order = self.set.key_order(self.connection)
         keys = [anchor.key for anchor in anchors]
         if not all(map(order.knows, keys)) or not all(map(order.knows, net)):
             return self._merged(rows[-1][0])

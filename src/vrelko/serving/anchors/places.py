@@ -9,15 +9,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from datetime import date, datetime
 from functools import partial
 from typing import Any
 
 from sqlalchemy import ColumnElement, Select, bindparam, func, literal_column, select
 
-from vrelko.core.key_order import KeyOrder
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.ranges import Ranges
 from vrelko.serving.anchors.remembered import Anchor, Key, Remembered
+from vrelko.sql.period_filters import shortest_text
 from vrelko.sql.range_statements import build_between, build_sum_of
 from vrelko.sql.statements import key_parameters
 
@@ -96,7 +97,10 @@ class Places(Ranges):
 
         `near` is the condition of rows ahead of it, `bound` its parameter.
         """
-        count = self._remembered().ahead_of_value(value, self.behind)
+        key = value
+        if self.rows.source.capabilities.moments_as_text and isinstance(value, date):
+            key = shortest_text(value) if isinstance(value, datetime) else value.isoformat()
+        count = self._remembered().ahead_of_value(key, self.behind)
         if count is None:
             return None
         last = None if count.anchor is None else count.anchor.key
@@ -117,7 +121,7 @@ class Places(Ranges):
             part = tuple(self.part.values())
             found = self.set.remembered.get(part)
             if found is None or version is None or found.version != version:
-                found = Remembered(version, KeyOrder(self.anchored.order.terms))
+                found = Remembered(version, self.set.key_order(self.connection))
                 if version is not None:
                     self.set.remembered.keep(part, found)
             self._known = found

@@ -52,7 +52,7 @@ class Ranges:
         """Return the rows behind a key up to where a condition bounds them from the far side."""
         behind = _forward(self.rows, begin)
         build = partial(build_between, behind, (select().where(near),), None)
-        asked = self._kept(("near", behind, str(near)), build)
+        asked = self._kept(("near", behind), build)
         given = {**self.params, **key_parameters(begin or ()), **values}
         return int(self.connection.execute(asked, given).scalar() or 0)
 
