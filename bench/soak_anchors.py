@@ -393,7 +393,7 @@ class Writer:
 
 
 def write(url, seed, path, until, fault):
-    if url.startswith("mysql"):
+    if url.startswith(("mysql", "mariadb")):
         url += "?local_infile=1&charset=utf8mb4"
     draw = random.Random(seed)
     engine = open_engine(url, recursive=fault != "replace")
@@ -540,7 +540,7 @@ def soak(url, seconds, seed, fault):
     with engine.begin() as connection:
         connection.execute(insert(Trip), [{"id": i} for i in range(1, TRIPS)])
         connection.execute(insert(Visit), [row(i * 13, draw) for i in range(1, ROWS)])
-        if engine.dialect.name == "mysql":
+        if engine.dialect.name in ("mysql", "mariadb"):
             connection.exec_driver_sql("SET GLOBAL local_infile = 1")
     found = sets(engine)
     if fault == "plain":

@@ -2,9 +2,13 @@
 
 import json
 import random
+import re
+import subprocess
+import sys
 import threading
 import time
 from datetime import datetime, timedelta
+from pathlib import Path
 
 import pytest
 from click.testing import CliRunner
@@ -634,3 +638,20 @@ def test_roles_need_no_more_than_is_said(table):
         anchors.drop()
         with table.begin() as connection:
             connection.exec_driver_sql('REVOKE ALL ON "Site Visit" FROM pg_monitor')
+
+
+@pytest.mark.slow
+def test_workers_and_writers_may_be_killed(visits):
+    """The soak of bench/, short: each process killed now and then, each answer against a sort."""
+    visits.dispose()  # the soak ends backends of this database
+    url = visits.url.render_as_string(hide_password=False)
+    file = Path(__file__).parent.parent / "bench" / "soak_anchors.py"
+    done = subprocess.run(
+        [sys.executable, str(file), url, "--seconds", "15", "--seed", "3"],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert done.returncode == 0, done.stdout + done.stderr
+    wrong, checks = re.search(r"(\d+) wrong of ([\d,]+) checks", done.stdout).groups()
+    assert (wrong, int(checks.replace(",", "")) > 50) == ("0", True), done.stdout

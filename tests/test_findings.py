@@ -15,6 +15,7 @@ from sqlalchemy import (
     String,
     Table,
     bindparam,
+    create_engine,
     func,
     select,
 )
@@ -95,6 +96,13 @@ def misread():
     return {finding.code for finding in counted.findings}
 
 
+def without_anchors():
+    """The findings of a plan on a database where nobody built the anchors."""
+    engine = create_engine("sqlite://")
+    visit.create(engine)
+    return codes(listing(jumps="anchors"), engine=engine)
+
+
 NUMBERS = list(range(100))
 SEEN = {
     "no-order": lambda: codes(Listing(select(c.id), total="none")),
@@ -114,6 +122,7 @@ SEEN = {
         listing(jumps="anchors"), needs=Needs(jump=True),
         writers=Writers(inserts_per_minute=900_000),
     ),
+    "anchors-missing": without_anchors,
     "whole-table": lambda: codes(Listing(select(c.id), orders="id", kind="choices")),
     "mixed-directions": lambda: codes(listing("-site,id")),
     "nulls-in-order": lambda: codes(listing("weight:nulls-first,id")),

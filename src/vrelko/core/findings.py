@@ -33,6 +33,7 @@ CODES: dict[str, FindingKind] = {
     "deep-offset": "slow",
     "slow-jumps": "slow",
     "anchors-outrun": "fragile",
+    "anchors-missing": "slow",
     "whole-table": "slow",
     "mixed-directions": "slow",
     "nulls-in-order": "slow",

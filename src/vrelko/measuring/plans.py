@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any, overload
 
 from sqlalchemy import Engine, Select, func, literal, select
@@ -10,9 +11,10 @@ from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.cost.rates import Rates
 from vrelko.core.facts import Facts
+from vrelko.core.findings import make_finding
 from vrelko.core.workload import Needs, Readers, Writers
 from vrelko.engines.limits import is_time_limit, limit_time
-from vrelko.errors import FactsError, OrderError, PageError
+from vrelko.errors import FactsError, ListingError, OrderError, PageError
 from vrelko.measuring.budget import BUDGET_MS, Spending
 from vrelko.measuring.verification import verify
 from vrelko.planning.plan import Plan, plan_listings
@@ -106,7 +108,28 @@ def plan(
             plans = verify(engine, plans, thorough=thorough, spending=spending)
             if rates is not None:
                 plans = [planned.with_rates(rates) for planned in plans]
+        plans = [_with_anchors(engine, one, each) for one, each in zip(several, plans, strict=True)]
     return tuple(plans) if isinstance(listing, Sequence) else plans[0]
+
+
+def _with_anchors(engine: Engine, listing: Listing, planned: Plan) -> Plan:
+    """Return a plan with what is to be said of anchors that its listing jumps by."""
+    if listing.settings.jumps != "anchors":
+        return planned
+    described = listing.described
+    own = described.given[: len(described.given) - described.search_orders]
+    found = []
+    for order in own:
+        try:
+            missing = not listing.counted_anchors(engine, str(order)).exist
+            evidence, fix = "no anchors are there", "Build them: vrelko anchors build"
+        except ListingError as error:
+            missing, evidence, fix = True, error.what, error.todo
+        if missing:
+            evidence = f"{evidence}, so page numbers are reached by offset"
+            found.append(make_finding("anchors-missing", f"order {order}", evidence, fix))
+    judged = replace(planned.judgement, findings=(*planned.findings, *found))
+    return replace(planned, judgement=judged)
 
 
 _LOOKED_AT = 20_000

@@ -61,7 +61,8 @@ class Ranges:
         found = self._between(self.logged, begin, end, None, "d")
         statement, values = self.logged.key_by_itself(end)
         changes = self.logged.edge(False)[0].limit(None).order_by(None)
-        asked = build_sum_of(changes.where(*statement._where_criteria), "d")
+        build = partial(build_sum_of, changes.where(*statement._where_criteria), "d")
+        asked = self._kept(("logged at", statement), build)
         return found + int(self.connection.execute(asked, {**self.part, **values}).scalar() or 0)
 
     def is_there(self, key: Key) -> int:

@@ -231,8 +231,8 @@ class Variant:
         """Return the statement for the key of a row by all of its key, and its parameters."""
         shape = tuple(value is None for value in key)
         everything = tuple(range(self.terms))
-        statement = build_key_by_id(self.source, self._counted, everything, shape)
-        return statement, key_parameters(key, IDS)
+        build = partial(build_key_by_id, self.source, self._counted, everything, shape)
+        return self._kept(("key by itself", shape), build), key_parameters(key, IDS)
 
     def converted(self, values: Sequence[Any]) -> tuple[Any, ...]:
         """Return a key as read from the database, its values as keys hold them."""
