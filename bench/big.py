@@ -56,7 +56,7 @@ FILL = {
     "postgresql": f"INSERT INTO big SELECT {_PLACES}, timestamp '2021-01-01' + "
     f"({{wide}} * 7919 % {SPAN}) * interval '1 second', repeat('x', 40) "
     "FROM generate_series({low}, {high}) g",
-    "mariadb": f"INSERT INTO big SELECT {_PLACES}, timestamp '2021-01-01' + "
+    "mariadb": f"INSERT INTO big SELECT {_PLACES}, timestamp '2021-01-01 00:00:00' + "
     f"interval ({{g}} * 7919 % {SPAN}) second, repeat('x', 40) FROM seq_{{low}}_to_{{high}}",
     "sqlite": "INSERT INTO big WITH RECURSIVE s(g) AS (SELECT {low} UNION ALL SELECT g + 1 FROM s "
     f"WHERE g < {{high}}) SELECT {_PLACES}, datetime(1609459200 + {{g}} * 7919 % {SPAN}, "

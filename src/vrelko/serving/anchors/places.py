@@ -97,15 +97,18 @@ class Places(Ranges):
 
         `near` is the condition of rows ahead of it, `bound` its parameter.
         """
+        known = self._remembered()
+        last = known.at_end(self.behind).anchor
         key = value
-        if self.rows.source.capabilities.moments_as_text and isinstance(value, date):
+        # Keys hold moments as the database does: as texts where it was found to store such.
+        if last is not None and type(last.key[0]) is str and isinstance(value, date):
             key = shortest_text(value) if isinstance(value, datetime) else value.isoformat()
-        count = self._remembered().ahead_of_value(key, self.behind)
+        count = known.ahead_of_value(key, self.behind)
         if count is None:
             return None
-        last = None if count.anchor is None else count.anchor.key
-        counted = count.rows + (0 if last is None else self.log_up_to(last))
-        return counted + self.near(last, near, {bound: value})
+        ahead = None if count.anchor is None else count.anchor.key
+        counted = count.rows + (0 if ahead is None else self.log_up_to(ahead))
+        return counted + self.near(ahead, near, {bound: value})
 
     def total(self, offset: int | None = None) -> int:
         """Return how many rows there are; `offset`: where the answer goes on from here."""
