@@ -51,10 +51,15 @@ class Ranges:
     def near(self, begin: Key | None, near: ColumnElement[bool], values: Mapping[str, Any]) -> int:
         """Return the rows behind a key up to where a condition bounds them from the far side."""
         behind = _forward(self.rows, begin)
-        build = partial(build_between, behind, (select().where(near),), None)
-        asked = self._kept(("near", behind), build)
         given = {**self.params, **key_parameters(begin or ()), **values}
-        return int(self.connection.execute(asked, given).scalar() or 0)
+
+        def counted(most: int | None) -> int:
+            build = partial(build_between, behind, (select().where(near),), most)
+            asked = self._kept(("near", behind, most), build)
+            return int(self.connection.execute(asked, given).scalar() or 0)
+
+        found = counted(self._most)
+        return found if found < self._most else counted(None)
 
     def logged_between(self, begin: Key | None, end: Key) -> int:
         """Return what the log adds to the rows behind one key and up to another."""

@@ -73,7 +73,13 @@ class PeriodReader:
         """
         low, high = (None, None) if within is None else self.clock.bounds(within)
         bound = high if newest_first else low
+        last: CalendarPeriod | None = None
         for _ in range(most):
+            beside = self._beside(last, newest_first, low, high)
+            if beside is not None:
+                yield beside
+                last, bound = beside, self.clock.bounds(beside)[0 if newest_first else 1]
+                continue
             value = self._nearest(newest_first, bound)
             if value is None:
                 return
@@ -84,9 +90,22 @@ class PeriodReader:
             period = self.clock.period_at(value, unit)
             yield period
             begin, end = self.clock.bounds(period)
-            bound = begin if newest_first else end
+            last, bound = period, begin if newest_first else end
             if bound is None:
                 return
+
+    def _beside(
+        self, last: CalendarPeriod | None, newest_first: bool, low: date | None, high: date | None
+    ) -> CalendarPeriod | None:
+        """Return the period beside the last one where anchors tell that it has rows."""
+        if last is None or self.places is None:
+            return None
+        found = last.previous if newest_first else last.next
+        if found is None:
+            return None
+        begin, end = self.clock.bounds(found)
+        inside = end and not (low and end <= low) and not (high and begin >= high)
+        return found if end and inside and self._by_anchors(begin, end) else None
 
     def rows(self, period: CalendarPeriod) -> int:
         """Return how many rows a period has."""
