@@ -1,11 +1,12 @@
 """Counted anchors on large tables: jumps, places and totals beside OFFSET and a known key.
 
-    python bench/big.py URL [--rows 1000000] [--turns 40] [--made-up 0] [--writers 0]
+    python bench/big.py URL [--rows 1000000] [--turns 40] [--made-up N] [--writers N]
+                        [--periods]
 
 Makes a table `big` in the database, which is dropped again, and prints Markdown. Ways are timed in
 one run, interleaved; figures are milliseconds, least and median, unless they say otherwise.
 `--made-up N`: places among the anchors of N rows that are not there. `--writers N`: what N
-processes that insert row by row pay for the triggers.
+processes that insert row by row pay for the triggers. `--periods`: those alone.
 """
 
 from __future__ import annotations
@@ -74,6 +75,7 @@ def main():
     parser.add_argument("--turns", type=int, default=40)
     parser.add_argument("--made-up", type=int, default=0)
     parser.add_argument("--writers", type=int, default=0)
+    parser.add_argument("--periods", action="store_true")
     given = parser.parse_args()
     if given.url.startswith("sqlite:///"):
         made = sqlite3.connect(given.url.removeprefix("sqlite:///"))
@@ -87,6 +89,8 @@ def main():
             made_up(engine, name, given)
         elif given.writers:
             price(engine, name, given)
+        elif given.periods:
+            periods(engine, given)
         else:
             whole(engine, name, given)
     finally:
