@@ -62,7 +62,7 @@ class AnchorSet:
     k: int = K
     fan: int = FAN
     kept: Kept[tuple[Any, ...], Any] = field(default_factory=lambda: Kept(200), compare=False)
-    remembered: Kept[tuple[Any, ...], Any] = field(default_factory=lambda: Kept(100), compare=False)
+    remembered: Kept[tuple[Any, ...], Any] = field(default_factory=lambda: Kept(50), compare=False)
     """The anchors that readers remember, by part."""
 
     def variant(self, connection: Any) -> Variant:

@@ -20,7 +20,7 @@ from vrelko.sql.anchor_tables import LEVELS
 Key = tuple[Any, ...]
 Behind = Callable[[int, Key | None], Iterator["Anchor"]]
 """What reads the anchors of a level behind a key, in order."""
-_MOST_NODES = 300
+_MOST_NODES = 100  # of up to some two hundred anchors each
 
 
 @dataclass(frozen=True, slots=True)

@@ -118,6 +118,7 @@ class Live:
         self._stop.set()
         if self._thread is not None:
             self._thread.join()
+        self._anchors.drop()  # of a database that was lent nothing is left
         self.engine.dispose()
         self._folder.cleanup()
 
