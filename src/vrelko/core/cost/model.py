@@ -178,7 +178,12 @@ class CostModel(Prices):
         if self._near_a_turn(name, offset, size):
             reach = offset if name == "keyset" else offset + size
             other = replace(self, routes=self.routes.turned(name, reach))
-            return self._between(work, other._raw(name, offset, size))
+            told = other._counted(name, other._raw(name, offset, size), offset, size)
+            return self._between(self._counted(name, work, offset, size), told)
+        return self._counted(name, work, offset, size)
+
+    def _counted(self, name: str, work: Work, offset: float, size: int) -> Work:
+        """Return the work of a page as counts of its own access path tell it."""
         check = self._check(name, 0.0 if name == "first" else offset, size)
         if check is None or check.believed or not check.counts:
             return work
