@@ -8,8 +8,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import vrelko
+from test_findings import facts, listing
 from vrelko.core.access_path import AccessPath, Seen
 from vrelko.core.cost.checks import Count, make_check
+from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.groups import Groups, Spread, blocks_between, heap_blocks, scattered_share
 from vrelko.core.cost.routes import Routes
 from vrelko.core.cost.turns import Turn, path_at, turn_seen, turned, unsure_at
@@ -92,6 +95,30 @@ def test_a_path_that_leads_nowhere_else_is_taken_at_its_row_alone():
     assert not unsure_at(turns, 10.0)
     assert turn_seen(near, turns, 400.0, other) == turns
     assert turn_seen(near, (), 0.0, other) == ()
+
+
+def test_counts_of_each_path_hold_where_a_server_turns():
+    """Both paths may be taken there; what was counted of each is known, whichever it is."""
+    plan = vrelko.plan(listing(), facts())
+    (use,) = plan.uses
+    model = use.model(plan.facts.table("visit"), plan.facts.server)
+    near = model.routes.page
+    far = replace(near, kind="sorted", scan="table")
+    routes = replace(model.routes, deep=(Turn(5_000, far, unsure=(4_000, 6_000)),))
+    turning = replace(model, routes=routes)
+
+    def counted(checks, at=5_000):
+        read = replace(turning, checks=checks).offset(at, 25)
+        return counted_as(plan.facts.server.engine, read)
+
+    plain = counted({})
+    counts = [
+        Count(at, 25, predicted=plain, counted=plain / 50, ms=1.0, rows=25, path=path.signature)
+        for at, path in ((1_000, near), (4_500, near), (5_500, far), (9_000, far))
+    ]
+    check = make_check("offset", counts, "", plan.facts.server.engine)
+    assert counted({"offset": check}) < plain / 4
+    assert not replace(turning, checks={"offset": check}).believes("offset", 5_000, 25)
 
 
 def test_an_index_is_left_where_it_is_no_longer_walked():
