@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from functools import partial
+from functools import cached_property, partial
 from typing import Any
 
 from sqlalchemy import ColumnElement, Select, select
@@ -33,9 +33,17 @@ class Ranges:
         self.part = anchors.part_params(params)
         self.params = anchors.source.run_values(anchors.source.filters.check(params))
         self.rows = anchors.variant(connection)
-        self.logged = anchors.logged(connection)
-        self.anchored = anchors.anchored(connection)
         self._tails: dict[Key | None, int] = {}
+
+    @cached_property
+    def logged(self) -> Variant:
+        """The statements over the log."""
+        return self.set.logged(self.connection)
+
+    @cached_property
+    def anchored(self) -> Variant:
+        """The statements over the anchors of a level."""
+        return self.set.anchored(self.connection)
 
     def between(self, begin: Key | None, end: Key | None) -> int:
         """Return the rows behind one key and ahead of another; None: from the start, to the end."""

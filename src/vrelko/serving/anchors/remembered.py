@@ -63,6 +63,8 @@ class Remembered:
     def __init__(self, version: int | None, order: KeyOrder) -> None:
         self.version, self.logged, self._grown = version, False, 1.0
         self._order = order
+        self._end: Count | None = None
+        self._found: tuple[int, Count] | None = None
         self._nodes: Kept[tuple[int, int], Node] = Kept(_MOST_NODES)
 
     def goal(self, offset: int) -> int:
@@ -78,11 +80,18 @@ class Remembered:
     def at_offset(self, goal: int, behind: Behind) -> Count:
         """Return the last anchor up to which there are at most so many rows."""
 
-        return self._descend(lambda _, node, rows: bisect_right(node.ends, goal - rows), behind)
+        last = self._found
+        if last is not None and last[0] == goal:  # as at each step of one answer
+            return last[1]
+        found = self._descend(lambda _, node, rows: bisect_right(node.ends, goal - rows), behind)
+        self._found = goal, found
+        return found
 
     def at_end(self, behind: Behind) -> Count:
         """Return the last anchor of all."""
-        return self._descend(lambda _, node, rows: len(node.anchors), behind)
+        if self._end is None:
+            self._end = self._descend(lambda _, node, rows: len(node.anchors), behind)
+        return self._end
 
     def ahead_of(self, key: Key, nearest: Callable[[int], Anchor | None], behind: Behind) -> Count:
         """Return the last anchor ahead of a key.
