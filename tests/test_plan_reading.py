@@ -28,7 +28,7 @@ from explained import PATH
 from vrelko import Listing, Sizes
 from vrelko.core.cost.checks import Count, make_check
 from vrelko.core.cost.counted import counted_as
-from vrelko.core.cost.profiles import entries_between, find_profile
+from vrelko.core.cost.profiles import entries_apart, entries_between, find_profile
 from vrelko.core.cost.work import Work
 from vrelko.core.facts import Facts
 from vrelko.engines.mariadb import plans as mariadb_plans
@@ -346,6 +346,22 @@ def test_counts_stand_for_what_lies_between_them():
     ).believed
     assert not make_check("offset", [Count(0, 20, 9, 9, 1.0)], "CTE Scan", "postgresql").believed
     assert not make_check("offset", [Count(0, 20, 9, 9, 1.0, cut=True)], "", "sqlite").believed
+
+
+@given(st.integers(8, 56), st.floats(0.3, 0.9), st.integers(1, 60))
+def test_what_a_profile_leaves_open(edge, dense, size):
+    """Beside the place where dense rows turn rare a page reads a few entries or thousands."""
+    profile = [dense] * edge + [dense / 500] * (64 - edge)
+    reached, step = 64 * 6_400.0, edge * 6_400 * dense
+    matching = reached * sum(profile) / 64
+
+    def apart(begin):
+        return entries_apart(profile, reached, matching, begin, begin + size)
+
+    assert apart(step - size / 2) > 3
+    assert 1 <= apart(step * 0.4) < 1.5
+    even = entries_apart([dense] * 64, reached, reached * dense, 1_000, 1_000 + size)
+    assert 1 <= even < 1.5
 
 
 def test_pages_that_read_whole_groups_go_on_as_predicted():

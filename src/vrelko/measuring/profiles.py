@@ -13,7 +13,7 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.sql import visitors
 
 from vrelko.core.access_path import AccessPath
-from vrelko.core.cost.profiles import find_profile
+from vrelko.core.cost.profiles import LOOKED, find_profile
 from vrelko.core.planner import VariantUse
 from vrelko.engines.limits import is_time_limit, limit_time
 from vrelko.errors import PageError
@@ -22,8 +22,8 @@ from vrelko.planning.key_ladder import KeyLadder
 from vrelko.planning.plan import Plan
 from vrelko.sql.sources import conjuncts
 
-PLACES, ROWS = 64, 50
-"""Places looked at along an order, and rows at each."""
+PLACES = 64
+"""Places looked at along an order."""
 
 _LEAST_ROWS = 5_000  # smaller tables are walked as fast
 _STEP = "vrelko_step"
@@ -47,7 +47,7 @@ def profile_use(
             raise
         connection.rollback()
         return use
-    profile = find_profile(passed, ROWS)
+    profile = find_profile(passed, LOOKED)
     if not profile:
         return use
 
@@ -88,7 +88,10 @@ def _sample(
     start = key.parameter(_STEP)
     flag = case((and_(*tested), literal_column("1")), else_=literal_column("0"))
     bare: Select[Any] = (
-        select(flag).select_from(*variant.bare().select.get_final_froms()).where(*kept).limit(ROWS)
+        select(flag)
+        .select_from(*variant.bare().select.get_final_froms())
+        .where(*kept)
+        .limit(LOOKED)
     )
     ahead, back = key.element.asc(), key.element.desc()
     if down:

@@ -8,7 +8,7 @@ from dataclasses import replace
 
 from vrelko.core.access_path import AccessPath, Lookup
 from vrelko.core.cost import mariadb, postgresql, sqlite
-from vrelko.core.cost.profiles import entries_between
+from vrelko.core.cost.profiles import entries_apart, entries_between
 from vrelko.core.cost.scene import Scene
 from vrelko.core.cost.work import NO_WORK, Ask, Work
 
@@ -19,6 +19,7 @@ _ENGINES: dict[str, Callable[[Scene, Ask], Work]] = {
 }
 
 _KEY_BLOCKS = {"postgresql": postgresql.blocks_a_key}
+_MOST_SCATTER = 1.5  # a log standard deviation, beyond which nothing is told
 _WORKER_SHARE = 0.75  # of a process's work that a parallel worker takes off it
 _JOINED = (Lookup("", None, True),)  # where the server did not tell how
 
@@ -29,9 +30,14 @@ def work_along(scene: Scene, path: AccessPath, ask: Ask) -> Work:
         scene = replace(scene, path=path, in_order=path.kind == "ordered")
     if scene.table.rows <= 0:
         return replace(NO_WORK, statements=1.0)
+    apart = 1.0
     if path.profile and ask.form in ("page", "seek", "deferred"):
+        apart = entries_apart(path.profile, scene.reached, scene.matching, *_stretch(scene, ask))
         scene = _at_place(scene, ask)
     work = _ENGINES[scene.server.engine](scene, ask)
+    if apart > 1:
+        scatter = min(math.log(apart) / 2, _MOST_SCATTER)
+        work = replace(work, timed_scatter=math.hypot(work.timed_scatter, scatter))
     if path.workers:
         side_by_side = 1 + _WORKER_SHARE * path.workers
         work = replace(
@@ -99,12 +105,15 @@ def seek_blocks(scene: Scene, path: AccessPath, rows: float) -> float:
 def _at_place(scene: Scene, ask: Ask) -> Scene:
     """Return the scene with the share of rows that pass where a page is read."""
     matching, need = scene.matching, ask.skip + ask.rows
-    begin = min(max(ask.at, 0.0), matching)
-    walked = entries_between(
-        scene.path.profile, scene.reached, matching, begin, min(begin + need, matching)
-    )
+    walked = entries_between(scene.path.profile, scene.reached, matching, *_stretch(scene, ask))
     here = min(max(need / max(walked, 1.0), 1e-9), 1.0)
     return replace(scene, path=replace(scene.path, passing=here), told=matching)
+
+
+def _stretch(scene: Scene, ask: Ask) -> tuple[float, float]:
+    """Return the passing rows from which and up to which a page reads."""
+    begin = min(max(ask.at, 0.0), scene.matching)
+    return begin, min(begin + ask.skip + ask.rows, scene.matching)
 
 
 def with_lookups(work: Work, lookups: Sequence[Lookup], rows: float) -> Work:

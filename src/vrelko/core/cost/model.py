@@ -10,6 +10,7 @@ from vrelko.core.cost.checks import TOLERANCE, Check
 from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.groups import find_groups
 from vrelko.core.cost.prices import Prices
+from vrelko.core.cost.profiles import entries_apart
 from vrelko.core.cost.routes import Routes, opaque_routes, predict_routes, with_rows
 from vrelko.core.cost.scene import make_scene
 from vrelko.core.cost.work import Work
@@ -20,6 +21,7 @@ from vrelko.core.outline import Outline
 _ALIKE = ("keyset", "deferred-join")  # whose first pages are read alike
 _COUNTS = ("count", "capped count")
 _PLACED = 0.01  # of the rows, to which facts place where a group begins
+_STEEP = 3.0  # times as many entries, by what a sample along the order leaves open
 
 
 @dataclass(frozen=True)
@@ -85,6 +87,8 @@ class CostModel(Prices):
             engine = self.scene.server.engine
             predicted = counted_as(engine, self._raw(name, offset, size))
             return True if check.surrounds(offset, predicted, engine) else None
+        if self._near_a_step(name, offset, size):
+            return None
         if name != "keyset":
             return True
         rows = min(size + 1, max(self.matching - offset, 0.0))
@@ -150,6 +154,19 @@ class CostModel(Prices):
 
         told = [read(at - apart), read(at), read(at + apart)]
         return max(told) > TOLERANCE * min(told)
+
+    def _near_a_step(self, name: str, offset: float, size: int) -> bool:
+        """Tell whether a page lies where rows that pass a filter turn from dense to rare.
+
+        As far as a sample along the order tells: see `profiles.entries_apart`.
+        """
+        counts = name in (*_COUNTS, "whole")
+        path = None if counts else self.path_of(name, offset, size)
+        if path is None or not path.profile:
+            return False
+        begin, rows = (offset if name == "keyset" else 0.0), self.matching
+        end = min(offset + size, rows)
+        return entries_apart(path.profile, self.scene.reached, rows, begin, end) > _STEEP
 
     def _near_a_turn(self, name: str, offset: float, size: int) -> bool:
         """Tell whether the server takes now one access path, now another, around a page."""

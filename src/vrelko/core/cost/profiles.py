@@ -6,9 +6,13 @@ the mean share over the table tells neither.
 
 from __future__ import annotations
 
+import math
 from bisect import bisect_left
 from collections.abc import Sequence
 from itertools import accumulate
+
+LOOKED = 50
+"""Rows looked at in each place."""
 
 LEAST_PASSED = 20
 """Rows that must have passed in all the places looked at, for a profile to tell anything."""
@@ -32,6 +36,34 @@ def find_profile(passed: Sequence[int], looked: int) -> tuple[float, ...]:
     if between <= _UNEVEN * max(by_chance, 1e-9):
         return ()
     return tuple(one / looked for one in passed)
+
+
+def entries_apart(
+    profile: Sequence[float], reached: float, matching: float, begin: float, end: float
+) -> float:
+    """Return how far apart the entries walked may be, as a factor, by what a profile leaves open.
+
+    It was counted in a sample: the rows ahead of a place are known to two standard deviations of
+    the count there (Poisson), and within a place rows may stand at either end. A page beside a step
+    from many to few reads a few entries or thousands.
+    """
+    total = sum(profile)
+    if not total or matching <= 0:
+        return 1.0
+    passed, each = 0.0, matching / (total * LOOKED)
+    for share in profile:
+        if passed * each >= begin:
+            break
+        passed += share * LOOKED
+    apart = max(2 * each * math.sqrt(max(passed, 1.0)), each * LOOKED * max(profile) / 2)
+    begins = [min(max(begin + by, 0.0), max(matching - 1, 0.0)) for by in (-apart, 0.0, apart)]
+    told = [
+        entries_between(profile, reached, matching, at, min(at + end - begin, matching))
+        for at in (begins if begin > 0 else [0.0])
+    ]
+    ends = [min(max(end + by, 1.0), matching) for by in (-apart, apart)] if begin <= 0 else []
+    told += [entries_between(profile, reached, matching, 0.0, at) for at in ends]
+    return max(told) / max(min(told), 1.0)
 
 
 def entries_between(
