@@ -119,7 +119,7 @@ def verify(pages: str, listings: Sequence[str], as_json: bool) -> None:
     rows = []
     with _counted(pages, listings) as found:
         for listing, one in found:
-            off = one.verify(listing.workload.params)
+            off = one.verify()
             wrong = [number for number in off if number]
             rows.append(
                 {
@@ -148,7 +148,7 @@ def repair(pages: str, listings: Sequence[str]) -> None:
     """Count every segment, and set right those that are off."""
     with _counted(pages, listings) as found:
         for listing, one in found:
-            mended = one.repair(listing.workload.params)
+            mended = one.repair()
             click.echo(f"{listing.name}, order {one.order}: {mended:,} segments mended")
 
 

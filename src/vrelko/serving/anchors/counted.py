@@ -107,12 +107,13 @@ class CountedAnchors:
     def verify(self, params: Mapping[str, Any] | None = None) -> list[int]:
         """Return by how many rows each segment is off: all 0 where the anchors are right.
 
-        `params`: values of the listing's required parameters, which divide it into parts.
+        `params`: values of the listing's required parameters, which divide it into parts; None: of
+        all parts.
         """
         return verify(self.engine, self._set, params)
 
     def repair(self, params: Mapping[str, Any] | None = None) -> int:
-        """Set right the segments that are off; return how many were."""
+        """Set right the segments that are off, of one part or of all; return how many were."""
         return repair(self.engine, self._set, params)
 
     def stored(self) -> tuple[int, int]:

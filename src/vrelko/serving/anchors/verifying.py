@@ -20,18 +20,37 @@ from vrelko.sql.anchor_tables import LEVELS
 def verify(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None) -> list[int]:
     """Return by how many rows each segment of a part is off; all 0 where the anchors are right.
 
-    Those of level 1 against the rows, those above against the level below.
+    Those of level 1 against the rows, those above against the level below. None: of all parts that
+    have anchors, each in a transaction of its own.
     """
-    with database_errors("verify"), alone(engine, anchors) as connection:
-        places = Places(anchors, connection, params)
-        found = [off for _, off in _differences(places)]
-        for level in range(2, LEVELS + 1):
-            found += [off for _, off in _sums_off(places, level)]
-        return found
+    found: list[int] = []
+    for part in _parts(engine, anchors, params):
+        with database_errors("verify"), alone(engine, anchors) as connection:
+            places = Places(anchors, connection, part)
+            found += [off for _, off in _differences(places)]
+            for level in range(2, LEVELS + 1):
+                found += [off for _, off in _sums_off(places, level)]
+    return found
 
 
 def repair(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None) -> int:
-    """Set right the segments of a part that are off; return how many were."""
+    """Set right the segments of a part that are off; return how many were. None: of all parts."""
+    return sum(_repair(engine, anchors, part) for part in _parts(engine, anchors, params))
+
+
+def _parts(
+    engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None
+) -> list[Mapping[str, Any]]:
+    """Return the parameters of the parts that are meant."""
+    if params is not None or not anchors.parts:
+        return [params or {}]
+    columns = [anchors.tables.anchors.c[f"p{i}"] for i in range(len(anchors.parts))]
+    with database_errors("look at anchors"), engine.connect() as connection:
+        rows = connection.execute(select(*columns).distinct().order_by(*columns)).all()
+    return [dict(zip(anchors.parts, row, strict=True)) for row in rows]
+
+
+def _repair(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any]) -> int:
     with database_errors("repair"), alone(engine, anchors) as connection:
         places, mended = Places(anchors, connection, params), 0
         for level in range(1, LEVELS + 1):  # each from the level below, which is right by then
