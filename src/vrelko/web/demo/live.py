@@ -34,6 +34,7 @@ class Live:
         self, source: Path | None = None, engine: Engine | None = None, seed: int = 1
     ) -> None:
         self._folder = tempfile.TemporaryDirectory(prefix="vrelko-demo-")
+        self._lent = engine is not None
         if engine is None:
             engine = _copy(source, Path(self._folder.name) / "live.db")
         self.engine = engine
@@ -118,7 +119,9 @@ class Live:
         self._stop.set()
         if self._thread is not None:
             self._thread.join()
-        self._anchors.drop()  # of a database that was lent nothing is left
+        if self._lent:
+            self._lent = False
+            self._anchors.drop()  # nothing of them is left
         self.engine.dispose()
         self._folder.cleanup()
 
