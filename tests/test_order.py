@@ -132,6 +132,13 @@ def test_keys_compared_in_memory_are_sorted_as_their_order_says(terms, keys, wan
         assert found == sorted(found)
         at = by.first_from(found, changed(wanted))
         assert at == sum(plain(key) < plain(wanted) for key in ascending)
-    assert order.knows(wanted)
-    assert not order.knows(("text", 1))
-    assert by_code.knows(("text", 1))
+    assert order.sorts([wanted, *keys])
+    assert not order.sorts([("text", 1)])
+    assert not order.sorts([wanted, (DAY, 1)])
+    assert by_code.sorts([as_texts(wanted)])
+    assert not by_code.sorts([wanted])  # there the text alone tells
+    firsts = order.firsts(ascending)
+    ahead = [key[0] for key in ascending if key[0] is not None]
+    nulls = sum(key[0] is None for key in ascending) if terms[0][1] == "first" else 0
+    beyond = sum(one >= wanted[0] if terms[0][0] else one < wanted[0] for one in ahead)
+    assert order.before_value(firsts, wanted[0]) == nulls + beyond

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from bisect import bisect_left
-from collections.abc import Sequence
+from bisect import bisect_left, bisect_right
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
 from vrelko.core.order import Term
 
-_ALIKE = (int, Decimal, date, datetime)
-"""Types that every engine sorts as Python does; texts are a matter of collations."""
-_BEHIND_ALL = 2  # beyond what tells NULLs from values
+_FAMILIES = {int: "number", Decimal: "number", datetime: "moment", date: "day", str: "text"}
+"""Types that every engine sorts as Python does, and texts, which are a matter of collations."""
 _BEGINS = {datetime: datetime.min, date: date.min}
 
 
@@ -36,22 +36,55 @@ def _turned(value: Any) -> Any:
     return -value if begins is None else begins - value
 
 
+@dataclass(frozen=True, slots=True)
+class Firsts:
+    """The first values of ascending keys, as Python sorts them; `family`: what kind they are."""
+
+    family: str | None
+    values: tuple[tuple[Any, ...], ...]
+
+
+def _family(value: Any) -> str | None:
+    """Return the kind of values among which one is compared; None: Python cannot tell."""
+    if getattr(value, "tzinfo", None) is not None:
+        return None
+    return _FAMILIES.get(type(value))
+
+
 class KeyOrder:
     """The order of keys whose values are numbers, dates or NULL, and texts sorted by code."""
 
     def __init__(self, terms: Sequence[Term], texts: Sequence[bool] = ()) -> None:
-        """`texts`: of which terms texts are sorted by their code points, as moments of SQLite."""
+        """`texts`: of which terms the database compares texts, by their code points.
+
+        SQLite holds moments so: the text alone tells their order, not the moment it means.
+        """
         self._terms = tuple(terms)
         self._texts = tuple(texts) or (False,) * len(self._terms)
 
-    def knows(self, key: Sequence[Any]) -> bool:
-        """Tell whether a key can be compared here."""
-        return all(
-            value is None
-            or (type(value) in _ALIKE and getattr(value, "tzinfo", None) is None)
-            or (by_code and type(value) is str)
-            for value, by_code in zip(key, self._texts, strict=False)
-        )
+    def sorts(self, keys: Iterable[Sequence[Any]]) -> bool:
+        """Tell whether keys can be compared here with one another."""
+        seen: list[str | None] = [None] * len(self._terms)
+        for key in keys:
+            for i, value in enumerate(key):
+                if value is None:
+                    continue
+                family = _family(value)
+                if family is None or (family == "text") != self._texts[i]:
+                    return False
+                if seen[i] not in (None, family):
+                    return False
+                seen[i] = family
+        return True
+
+    def firsts(self, keys: Sequence[Sequence[Any]]) -> Firsts | None:
+        """Return the first values of ascending keys for `before_value`; None: of several kinds."""
+        values = [key[0] for key in keys]
+        families = {_family(value) for value in values if value is not None}
+        if len(families) > 1 or None in families or (families == {"text"} and not self._texts[0]):
+            return None
+        first = KeyOrder(self._terms[:1])
+        return Firsts(next(iter(families), None), tuple(first.sortable((v,)) for v in values))
 
     def sortable(self, key: Sequence[Any]) -> tuple[Any, ...]:
         """Return what Python sorts among others of its kind as the order sorts the key."""
@@ -65,14 +98,15 @@ class KeyOrder:
             found += [0, value]
         return tuple(found)
 
-    def before_value(self, sorted_keys: Sequence[tuple[Any, ...]], value: Any) -> int:
-        """Return how many of ascending `sortable` keys stand ahead of a value of the first term.
+    def before_value(self, firsts: Firsts, value: Any) -> int | None:
+        """Return how many keys stand ahead of a value of the first term; None: of another kind.
 
         Of a descending term those that have the value itself, too.
         """
-        term = self._terms[0]
-        wanted = KeyOrder([term], self._texts[:1]).sortable((value,))
-        return bisect_left(sorted_keys, (*wanted, _BEHIND_ALL) if term.descending else wanted)
+        if firsts.family not in (None, _family(value)):
+            return None
+        find = bisect_right if self._terms[0].descending else bisect_left
+        return find(firsts.values, KeyOrder(self._terms[:1]).sortable((value,)))
 
     def first_from(self, sorted_keys: Sequence[tuple[Any, ...]], key: Sequence[Any]) -> int:
         """Return the place of the first at or behind a key, among ascending `sortable` keys."""

@@ -158,7 +158,7 @@ class _Part:
             net[self.places.logged.converted(row[begin:])] += row[1]
         order = self.set.key_order(self.connection)
         keys = [anchor.key for anchor in anchors]
-        if not all(map(order.knows, keys)) or not all(map(order.knows, net)):
+        if not order.sorts([*keys, *net]):
             return self._merged(rows[-1][0])
         sorted_keys = [order.sortable(key) for key in keys]
         found: dict[int, int] = defaultdict(int)

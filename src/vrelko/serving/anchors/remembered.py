@@ -14,7 +14,7 @@ from itertools import accumulate
 from typing import Any
 
 from vrelko.core.kept import Kept
-from vrelko.core.key_order import KeyOrder
+from vrelko.core.key_order import Firsts, KeyOrder
 from vrelko.sql.anchor_tables import LEVELS
 
 Key = tuple[Any, ...]
@@ -36,13 +36,15 @@ class Anchor:
 class Node:
     """The anchors of a level between two of the next one; `ends`: the rows up to each of them.
 
-    `sorted_keys`: for Python to sort by, None where it does not sort them as the database does.
+    `sorted_keys`: for Python to sort by, None where it does not sort them as the database does;
+    `firsts`: likewise the values of the first term.
     """
 
     anchors: tuple[Anchor, ...]
     keys: tuple[Key, ...]
     ends: tuple[int, ...]
     sorted_keys: tuple[tuple[Any, ...], ...] | None
+    firsts: Firsts | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,10 +100,9 @@ class Remembered:
 
         `nearest` asks the database for that of a level, where Python does not sort as it does.
         """
-        known = self._order.knows(key)
 
         def choose(level: int, node: Node, rows: int) -> int:
-            if known and node.sorted_keys is not None:
+            if node.sorted_keys is not None and self._order.sorts([key, *node.keys[:1]]):
                 return self._order.first_from(node.sorted_keys, key)
             found = nearest(level)
             return 1 + node.keys.index(found.key) if found and found.key in node.keys else 0
@@ -113,16 +114,15 @@ class Remembered:
 
         Of a descending term the last one that has the value itself, too.
         """
-        sure = self._order.knows((value,))
+        sure = True
 
         def choose(level: int, node: Node, rows: int) -> int:
             nonlocal sure
-            if node.sorted_keys is None:
-                sure = False
-                return 0
-            return self._order.before_value(node.sorted_keys, value)
+            told = node.firsts and self._order.before_value(node.firsts, value)
+            sure = sure and told is not None
+            return told or 0
 
-        count = self._descend(choose, behind) if sure else None
+        count = self._descend(choose, behind)
         return count if sure else None
 
     def glimpse(self, goal: int) -> tuple[Count, Count] | None:
@@ -155,9 +155,10 @@ class Remembered:
                     break
             keys = tuple(anchor.key for anchor in anchors)
             ends = tuple(accumulate(anchor.n for anchor in anchors))
-            known = all(map(self._order.knows, keys))
+            known, firsts = self._order.sorts(keys), self._order.firsts(keys)
             sorted_keys = tuple(map(self._order.sortable, keys)) if known else None
-            found = self._nodes.keep(which, Node(tuple(anchors), keys, ends, sorted_keys))
+            made = Node(tuple(anchors), keys, ends, sorted_keys, firsts)
+            found = self._nodes.keep(which, made)
         return found
 
 
