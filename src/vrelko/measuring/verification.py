@@ -27,7 +27,6 @@ from vrelko.planning.plan import Plan
 _QUICK_MS = 60.0  # a page that took longer is not run again for its time
 _SLOW_MS = 200.0  # one that took longer is not run again for its count, unless it was misjudged
 _FAR_OFF = 4.0
-_BY_CHANCE = 0.5  # log spread of what is predicted, beyond which a count tells more
 _DEPTHS_MORE = (0.251, 0.011, 0.853, 0.457)  # of the rows, where what was predicted is not believed
 _KEPT_BACK = 0.2  # of the budget, for running quick pages again
 _ROUNDS = 5
@@ -141,7 +140,7 @@ def _predict_again(plans: Sequence[Plan], cases: Sequence[Case]) -> None:
             predicted=predicted,
             rows=work.rows,
             path=signature,
-            scatter=min(work.timed_scatter, _BY_CHANCE),
+            scatter=work.timed_scatter,
         )
 
 
@@ -213,7 +212,7 @@ def _run(session: Session, case: Case, plans: Sequence[Plan]) -> None:
         passing=trial.passing,
         cut=run.cut,
         path=trial.path,
-        scatter=min(trial.estimate.timed_scatter, _BY_CHANCE),
+        scatter=trial.estimate.timed_scatter,
     )
 
 

@@ -19,7 +19,7 @@ _ENGINES: dict[str, Callable[[Scene, Ask], Work]] = {
 }
 
 _KEY_BLOCKS = {"postgresql": postgresql.blocks_a_key}
-_MOST_SCATTER = 1.5  # a log standard deviation, beyond which nothing is told
+_MOST_SCATTER = 1.0  # a log standard deviation, beyond which little is told
 _WORKER_SHARE = 0.75  # of a process's work that a parallel worker takes off it
 _JOINED = (Lookup("", None, True),)  # where the server did not tell how
 
