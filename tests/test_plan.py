@@ -59,7 +59,7 @@ FITTING = [
 def test_estimates_are_near_the_counts(larkmere, listing, params):
     """Where an index fits: steps within an eighth; where ties or a range are guessed, a half."""
     plan = planned(larkmere, listing, params=params)
-    measured = vrelko.measure(larkmere, plan)
+    measured = vrelko.measure(larkmere, plan, budget_ms=20_000)  # slow machines, too
     guessed = "ring" in str(plan.outline.orders[0])
     assert measured.unit == "steps"
     for page in measured.pages:
