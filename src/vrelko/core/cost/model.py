@@ -221,7 +221,8 @@ class CostModel(Prices):
             factor = now / max(usual, 1e-9)
             factor = min(max(factor, min(most, 1.0)), max(most, 1.0))
         engine, most_read = self.scene.server.engine, self._most_read
-        in_steps = name not in _COUNTS and self.path_of(name, offset, size).kind == "grouped"
+        by_offset = name not in (*_COUNTS, "keyset")  # a page behind a key reads its group alone
+        in_steps = by_offset and self.path_of(name, offset, size).kind == "grouped"
         return check.correct(work, offset, factor, engine, most_read, in_steps=in_steps)
 
     def _between(self, one: Work, other: Work) -> Work:
