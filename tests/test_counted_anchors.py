@@ -30,6 +30,7 @@ from sqlalchemy import (
     update,
 )
 from sqlalchemy.exc import DBAPIError
+from starlette.testclient import TestClient
 
 import vrelko
 from vrelko.cli.main import main
@@ -37,6 +38,7 @@ from vrelko.serving.anchors.anchor_set import anchor_set, snapshot
 from vrelko.serving.anchors.fold_worker import build, fold
 from vrelko.serving.anchors.places import Places
 from vrelko.serving.anchors.verifying import repair, verify
+from vrelko.web.application import make_app
 
 metadata = MetaData()
 Visit = Table(
@@ -373,7 +375,8 @@ def test_the_commands(table, tmp_path):
     pages.write_text(head + 'total = "exact"\n')
     assert "no listing that jumps" in run("plan", pages, code=2)
     assert "does not jump by anchors" in run("plan", pages, "visits", code=2)
-    pages.write_text(head + 'total = "exact"\njumps = "anchors"\n')
+    needs = "[listing.visits.needs]\njump_ms = 40\nexact_total = true\n"
+    pages.write_text(head + 'total = "exact"\njumps = "anchors"\n' + needs)
     before = tables_and_triggers(table)
     planned = run("plan", pages)
     assert "CREATE TABLE" in planned
@@ -383,6 +386,8 @@ def test_the_commands(table, tmp_path):
     assert "2 anchors laid" in run("build", pages)
     assert "right" in run("verify", pages)
     loaded = vrelko.load(pages)
+    asked = loaded["visits"].workload.needs
+    assert (asked.jump_ms, asked.exact_total) == (40, True)
     try:
         with table.begin() as connection:
             connection.execute(delete(Visit).where(v.id % 3 == 0))
@@ -421,6 +426,11 @@ def test_the_commands(table, tmp_path):
         )
         assert list(again) == list(page)
         assert "there are no anchors" in again.notes[0]
+        client = TestClient(
+            make_app({"visits": loaded["visits"].changed(jumps="anchors")}, loaded.engine)
+        )
+        assert "there are no anchors" in client.get("/visits?page=60").json()["notes"][0]
+        assert "notes" not in client.get("/visits").json()
     finally:
         loaded.close()
 
@@ -529,6 +539,8 @@ def test_static_anchors_say_so(table, tmp_path):
         assert anchors.repair() > 0
         found = made.read(table, vrelko.Spot.number(9))
         assert list(found) == list(plain.read(table, vrelko.Spot.number(9)))
+        row_at = found.keys[0]
+        assert made.share_of(table, row_at).error is None  # nothing static is told as exact
         again = made.counted_anchors(table)
         assert (again.state().every, again.state().static) == (20, True)
     finally:

@@ -132,6 +132,22 @@ def test_anchors_count_periods(notes, column, descending, nulls):
             connection.execute(Notes.insert(), [one for one in ROWS if 40 <= one["id"] <= 60])
 
 
+def test_static_anchors_count_no_periods(notes):
+    """They are as of their last count, and a count of rows is told as exact."""
+    plain = listing()
+    made = plain.changed(jumps="anchors")
+    anchors = made.counted_anchors(notes, every=10)
+    anchors.build(static=True)
+    try:
+        with notes.connect() as connection, connection.begin() as transaction:
+            connection.execute(Notes.delete().where(n.id.between(40, 60)))
+            expected = plain.periods(connection, "month", counts=True)
+            assert made.periods(connection, "month", counts=True) == expected
+            transaction.rollback()
+    finally:
+        anchors.drop()
+
+
 def test_a_period_is_paged_by_itself(notes):
     made = listing()
     for engine_lends in (True, False):

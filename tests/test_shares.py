@@ -21,6 +21,7 @@ from sqlalchemy import (
     select,
     text,
 )
+from sqlalchemy.types import NullType
 
 import vrelko
 from vrelko.core.distribution import Distribution
@@ -37,6 +38,9 @@ Log = Table(
     Index("tide_at", "At", "id"),
 )
 c = Log.c
+Untyped = Table("Tide Log", MetaData(), Column("id", Integer, primary_key=True),
+                Column("gauge", NullType()))  # fmt: skip
+"""As a reflection leaves a type that it does not know."""
 ROWS, BEGUN = 6_000, datetime(2026, 1, 1)
 
 
@@ -114,6 +118,7 @@ def test_what_cannot_be_told(tides):
         listing("note"),
         vrelko.Listing(select(Log).where(c.gauge == 1), orders="id", expose=True),
         vrelko.Listing(select(c.gauge).distinct(), orders="gauge", expose=True),
+        vrelko.Listing(select(Untyped), orders="gauge,id", unique=["id"], expose=True),
     ):
         with pytest.raises(vrelko.errors.PageError, match="no share can be told"):
             made.spot_at_share(tides, 0.5)

@@ -261,7 +261,7 @@ class _Part:
 
     def _split(self, before: Key | None, anchor: Anchor) -> None:
         live = anchor.n + self.places.log_between(before, anchor.key)
-        left, n = live, anchor.n
+        left = live
         while left > 2 * self.k:
             found = self.places.key_behind(before, self.k - 1)
             if found is None or found == anchor.key:
@@ -269,7 +269,7 @@ class _Part:
             rows = self.k - self.places.log_between(before, found)
             self._insert(1, [(found, rows)])
             self._add([(anchor.id, -rows)])
-            before, left, n = found, left - self.k, n - rows
+            before, left = found, left - self.k
 
     def _merge(self, anchor: Anchor, into: Anchor) -> None:
         self.connection.execute(delete(self.table).where(self.table.c.id == anchor.id))

@@ -17,7 +17,7 @@ from sqlalchemy import ColumnElement, Select, bindparam, func, literal_column, s
 
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.ranges import Ranges
-from vrelko.serving.anchors.remembered import Anchor, Key, Remembered
+from vrelko.serving.anchors.remembered import Anchor, Count, Key, Remembered
 from vrelko.sql.period_filters import shortest_text
 from vrelko.sql.range_statements import build_between, build_sum_of
 from vrelko.sql.statements import key_parameters
@@ -87,10 +87,8 @@ class Places(Ranges):
         def nearest(level: int) -> Anchor | None:
             return next(self.ahead(level, key), None)
 
-        count = self._remembered().ahead_of(key, nearest, self.behind)
-        last = None if count.anchor is None else count.anchor.key
-        counted = count.rows + (0 if last is None else self.log_up_to(last))
-        return counted + self.between(last, key)
+        last, rows = self._up_to_anchor(self._remembered().ahead_of(key, nearest, self.behind))
+        return rows + self.between(last, key)
 
     def ahead_of_value(self, value: Any, near: ColumnElement[bool], bound: str) -> int | None:
         """Return how many rows stand ahead of a value of the first term, None where it is unknown.
@@ -106,16 +104,19 @@ class Places(Ranges):
         count = known.ahead_of_value(key, self.behind)
         if count is None:
             return None
-        ahead = None if count.anchor is None else count.anchor.key
-        counted = count.rows + (0 if ahead is None else self.log_up_to(ahead))
-        return counted + self.near(ahead, near, {bound: value})
+        ahead, rows = self._up_to_anchor(count)
+        return rows + self.near(ahead, near, {bound: value})
 
     def total(self, offset: int | None = None) -> int:
         """Return how many rows there are; `offset`: where the answer goes on from here."""
-        count = self._glance(offset).at_end(self.behind)
-        last = None if count.anchor is None else count.anchor.key
-        counted = count.rows + (0 if last is None else self.log_up_to(last))
-        return counted + self.between(last, None)
+        last, rows = self._up_to_anchor(self._glance(offset).at_end(self.behind))
+        return rows + self.between(last, None)
+
+    def _up_to_anchor(self, count: Count) -> tuple[Key | None, int]:
+        """Return an anchor's key, and the rows up to it with what the log adds."""
+        if count.anchor is None:
+            return None, count.rows
+        return count.anchor.key, count.rows + self.log_up_to(count.anchor.key)
 
     def _remembered(self) -> Remembered:
         """Return the anchors of this snapshot's version, as far as they are known."""

@@ -49,9 +49,7 @@ class Ranges:
         """Return the rows behind one key and ahead of another; None: from the start, to the end."""
         if end is None and begin in self._tails:
             return self._tails[begin]
-        found = self._between(self.rows, begin, end, self._most)
-        if found >= self._most:
-            found = self._between(self.rows, begin, end, None)
+        found = self._in_order(partial(self._between, self.rows, begin, end))
         if end is None:
             self._tails[begin] = found
         return found
@@ -66,6 +64,10 @@ class Ranges:
             asked = self._kept(("near", behind, most), build)
             return int(self.connection.execute(asked, given).scalar() or 0)
 
+        return self._in_order(counted)
+
+    def _in_order(self, counted: Callable[[int | None], int]) -> int:
+        """Count up to a limit, for which servers read in order; once more without at the limit."""
         found = counted(self._most)
         return found if found < self._most else counted(None)
 

@@ -81,7 +81,6 @@ class Remembered:
 
     def at_offset(self, goal: int, behind: Behind) -> Count:
         """Return the last anchor up to which there are at most so many rows."""
-
         last = self._found
         if last is not None and last[0] == goal:  # as at each step of one answer
             return last[1]

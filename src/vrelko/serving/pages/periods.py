@@ -243,11 +243,16 @@ def list_periods(
 
 
 def _places(opened: BoundRequest, column: PeriodColumn) -> Places | None:
-    """Return the places of a request by anchors that tell its periods' rows, None without."""
+    """Return the places of a request by anchors that tell its periods' rows, None without.
+
+    Static anchors are as of their last count, so periods are counted.
+    """
     if opened.settings.jumps != "anchors" or opened.variant.order.terms[0].name != column.name:
         return None
     places = places_of(opened)
-    return places if places is not None and places.rows is opened.variant else None
+    if places is None or places.rows is not opened.variant or places.static:
+        return None
+    return places
 
 
 def _between(last: CalendarPeriod, now: CalendarPeriod, most: int) -> Iterator[CalendarPeriod]:

@@ -16,6 +16,7 @@ from vrelko.errors import PageError
 from vrelko.serving.pages.jumps import places_of
 from vrelko.serving.pages.request import BoundRequest, open_variant
 from vrelko.serving.settings import Settings
+from vrelko.serving.variants.variant import python_type
 from vrelko.sql.entities import core_connection
 
 
@@ -38,12 +39,13 @@ def spot_at_share(
     order: str | None,
 ) -> Spot:
     """Return where the rows at a share of the way begin; see `Listing.spot_at_share`."""
-    plain = isinstance(share, (int, float)) and not isinstance(share, bool)
-    if not isinstance(share, (int, float)) or not plain or not 0 <= share <= 1:
+    number = isinstance(share, (int, float)) and not isinstance(share, bool)
+    if not isinstance(share, (int, float)) or not number or not 0 <= share <= 1:
         raise PageError(
-            f"a share must be a number from 0 to 1, got {share!r}", "Give 0.5 for the middle",
+            f"a share must be a number from 0 to 1, got {share!r}",
+            "Give 0.5 for the middle",
             "share-value",
-        )  # fmt: skip
+        )
     opened = open_variant(settings, lender, params, order, None)
     if share in (0, 1):
         return Spot.start() if share == 0 else Spot.end()
@@ -77,7 +79,8 @@ def share_of(
     places = places_of(opened) if settings.jumps == "anchors" else None
     if places is not None:
         with database_errors("count by anchors"):
-            return Share(places.rank(key) / max(places.total(), 1), 0.0)
+            error = None if places.static else 0.0
+            return Share(places.rank(key) / max(places.total(), 1), error)
     term = opened.variant.order.terms[0]
     found = _distribution(opened)
     first = found.nulls if term.nullable and term.nulls == "first" else 0.0
@@ -97,6 +100,8 @@ def _distribution(opened: BoundRequest) -> Distribution:
     changed |= getattr(opened.variant.rows(), "whereclause", None) is not None
     if table is None or not isinstance(element, Column) or element.table is not table or changed:
         raise _unknown("statistics are of whole tables and of their columns")
+    if python_type(element) not in SORTED_ALIKE:
+        raise _unknown(f"the values of {element.name!r} are neither numbers nor moments")
     connection = core_connection(opened.lender, settings.select)
     dialect = dialect_of(connection)
     with database_errors("read statistics"):

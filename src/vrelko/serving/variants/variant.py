@@ -96,7 +96,7 @@ class Variant:
         self.terms = len(source.order)
         self._both = source.order.terms, source.order.reversed().terms
         self._down = bool(self.terms) and source.order.terms[0].descending
-        kinds = [_python_type(key.element) for key in source.keys]
+        kinds = [python_type(key.element) for key in source.keys]
         self.may_be_long = any(kind in (str, bytes, None) for kind in kinds)
         """Whether a key may hold values too long for a cursor."""
         self.may_fold = any(kind in (datetime, time, None) for kind in kinds)
@@ -407,7 +407,8 @@ class Variant:
         return tuple(given)
 
 
-def _python_type(element: ColumnElement[Any]) -> type | None:
+def python_type(element: ColumnElement[Any]) -> type | None:
+    """Return the type of an expression's values in Python, None where SQLAlchemy knows none."""
     try:
         return element.type.python_type
     except NotImplementedError:
