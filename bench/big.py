@@ -1,12 +1,13 @@
 """Counted anchors on large tables: jumps, places and totals beside OFFSET and a known key.
 
     python bench/big.py URL [--rows 1000000] [--turns 40] [--made-up N] [--writers N]
-                        [--periods]
+                        [--periods] [--bulk N]
 
 Makes a table `big` in the database, which is dropped again, and prints Markdown. Ways are timed in
 one run, interleaved; figures are milliseconds, least and median, unless they say otherwise.
 `--made-up N`: places among the anchors of N rows that are not there. `--writers N`: what N
-processes that insert row by row pay for the triggers. `--periods`: those alone.
+processes that insert row by row pay for the triggers. `--periods`: those alone. `--bulk N`: whether
+a fold worker keeps up with N rows a second that bulk statements change.
 """
 
 from __future__ import annotations
@@ -37,9 +38,11 @@ import vrelko
 from vrelko import Sizes, Spot
 from vrelko.engines.counters import count_reads
 from vrelko.engines.registry import open_database
-from vrelko.serving.anchors.anchor_set import anchor_set, begin_snapshot
 from vrelko.serving.anchors.fold_worker import build, fold, renew
+from vrelko.serving.anchors.making import create, drop
+from vrelko.serving.anchors.of_listing import anchor_set
 from vrelko.serving.anchors.places import Places
+from vrelko.serving.anchors.snapshots import begin_snapshot
 from vrelko.serving.anchors.verifying import verify
 
 big = Table(
@@ -76,6 +79,7 @@ def main():
     parser.add_argument("--made-up", type=int, default=0)
     parser.add_argument("--writers", type=int, default=0)
     parser.add_argument("--periods", action="store_true")
+    parser.add_argument("--bulk", type=float, default=0.0)
     given = parser.parse_args()
     if given.url.startswith("sqlite:///"):
         made = sqlite3.connect(given.url.removeprefix("sqlite:///"))
@@ -89,6 +93,8 @@ def main():
             made_up(engine, name, given)
         elif given.writers:
             price(engine, name, given)
+        elif given.bulk:
+            keeping_up(engine, name, given)
         elif given.periods:
             periods(engine, given)
         else:
@@ -109,7 +115,7 @@ def listing(where=None, orders="a,b", **more):
 def set_of(engine, made):
     with engine.connect() as connection:
         anchors = anchor_set(made.settings, connection)
-    anchors.drop(engine)
+    drop(engine, anchors)
     return anchors
 
 
@@ -117,7 +123,7 @@ def whole(engine, name, given):
     made = listing()
     anchors = set_of(engine, made)
     count_s = min(timed(lambda: count(engine, name)) for _ in range(2))
-    anchors.create(engine)
+    create(engine, anchors)
     built_s = timed(lambda: build(engine, anchors))
     laid = run(engine, f"SELECT count(*) FROM {quoted(engine, anchors.tables.anchors)}")[0][0]
     print(f"\n## {TITLES[name]}, {given.rows:,} rows\n")
@@ -139,12 +145,13 @@ def whole(engine, name, given):
         folded_s, folded = folded_s + perf_counter() - began, folded + many
     print(f"\nFolded {folded / folded_s:,.0f} log rows a second. ", end="")
     print(reads(engine, made, given), end=" ")
+    count_s = min(timed(lambda: count(engine, name)) for _ in range(2))  # of the table as it is now
     began = perf_counter()
     off = verify(engine, anchors, {})
     spent = perf_counter() - began
     print(f"Verified in {spent / count_s:.1f}× a count: {sum(map(bool, off))} of {len(off):,} "
           "segments off.")  # fmt: skip
-    anchors.drop(engine)
+    drop(engine, anchors)
     parted(engine, given)
     periods(engine, given)
 
@@ -168,7 +175,9 @@ def fill(engine, name, rows):
             index.create(connection)
     if name == "postgresql":  # as autovacuum leaves a table: keys are then read from indexes alone
         with engine.connect() as raw:
-            raw.execution_options(isolation_level="AUTOCOMMIT").execute(text("VACUUM ANALYZE big"))
+            plain = raw.execution_options(isolation_level="AUTOCOMMIT")
+            plain.execute(text("VACUUM ANALYZE big"))
+            plain.execute(text("CHECKPOINT"))
     else:
         run(engine, "ANALYZE TABLE big" if name == "mariadb" else "ANALYZE big")
 
@@ -287,19 +296,19 @@ def parted(engine, given):
     """One of fifty parts, with anchors of its own."""
     made = listing(big.c.st == bindparam("st"))
     anchors = set_of(engine, made)
-    anchors.create(engine)
+    create(engine, anchors)
     built_s = timed(lambda: build(engine, anchors))
     found = jumps(engine, made, anchors, given, {"st": 7})
     print(f"\nOne of fifty parts (`st = :st`), all of them built in {built_s:.1f} s:")
     table([found], ("log empty",))
-    anchors.drop(engine)
+    drop(engine, anchors)
 
 
 def periods(engine, given):
     """Sixty months with their rows."""
     made = listing(orders="-at", periods="at")
     anchors = set_of(engine, made)
-    anchors.create(engine)
+    create(engine, anchors)
     build(engine, anchors)
     plain = made.changed(jumps="offset")
     with engine.connect() as raw:
@@ -316,14 +325,14 @@ def periods(engine, given):
         times = {title: min(timed(way) for _ in range(5)) * 1e3 for title, way in ways.items()}
     told = ", ".join(f"{title} {ms:,.0f} ms" for title, ms in times.items())
     print(f"\n{months} months with their rows: {told}.")
-    anchors.drop(engine)
+    drop(engine, anchors)
 
 
 def made_up(engine, name, given):
     """Places among the anchors of rows that are not there: located, and summed up to a key."""
     made = listing()
     anchors = set_of(engine, made)
-    anchors.create(engine)
+    create(engine, anchors)
     stored_in, laid = anchors.tables.anchors, 0
     every = given.made_up // 1_000
     for level, step in ((1, 1), (2, 100), (3, 10_000)):
@@ -336,7 +345,7 @@ def made_up(engine, name, given):
             with engine.begin() as connection:
                 connection.execute(insert(stored_in), rows[begin : begin + 50_000])
     with engine.begin() as connection:
-        renew(connection, anchors)
+        renew(connection, anchors, static=False)
     analyze = "ANALYZE TABLE" if name == "mariadb" else "ANALYZE"
     run(engine, f"{analyze} {quoted(engine, stored_in)}")
     draw = random.Random(1)
@@ -369,23 +378,72 @@ def made_up(engine, name, given):
     )
     print(f"\n{TITLES[name]}, {laid:,} made-up anchors of {given.made_up:,} rows: {told}; "
           f"{wrong} of {3 * given.turns} wrong.")  # fmt: skip
-    anchors.drop(engine)
+    drop(engine, anchors)
 
 
 def price(engine, name, given):
     """Rows inserted, moved and deleted a second by writers, with triggers and without, in turn."""
-    made = listing()
-    anchors = set_of(engine, made)
-    rates = {"plain": [], "with a log": []}
+    made = listing(orders=["a,b", "-at", "b"])
+    with engine.connect() as connection:
+        several = [anchor_set(made.settings, connection, order) for order in ("a,b", "-at", "b")]
+    ways = {"plain": [], "one order": several[:1], "three orders": several}
+    rates = {title: [] for title in ways}
     for turn in range(4):
-        for title in rates:
-            if title == "with a log":
-                anchors.create(engine)
+        for title, sets in ways.items():
+            for anchors in several:
+                drop(engine, anchors)
+            for anchors in sets:
+                create(engine, anchors)
             rates[title].append(rate(given, turn))
-            anchors.drop(engine)
-    plain, logged = (median(found) for found in rates.values())
+    for anchors in several:
+        drop(engine, anchors)
+    plain, *logged = (median(found) for found in rates.values())
+    told = ", ".join(
+        f"{one:,.0f} with a log for {title} ({plain / one:.2f}×)"
+        for one, title in zip(logged, list(ways)[1:], strict=True)
+    )
     print(f"\n{TITLES[name]}, {given.writers} writers, single rows: {plain:,.0f} changes a second "
-          f"plain, {logged:,.0f} with a log: {plain / logged:.2f}×.")  # fmt: skip
+          f"plain, {told}.")  # fmt: skip
+
+
+def keeping_up(engine, name, given, seconds=20.0):
+    """Bulk statements of another process at a steady rate, and a fold worker beside them."""
+    anchors = set_of(engine, listing())
+    create(engine, anchors)
+    build(engine, anchors)
+    asked = f"SELECT count(*) FROM {quoted(engine, anchors.tables.log)}"
+    until, waiting, folded = time.time() + seconds, [], 0
+    context = multiprocessing.get_context("spawn")
+    with context.Pool(1) as pool:
+        job = pool.apply_async(write_in_bulk, (given.url, until, given.bulk, given.rows))
+        while not job.ready():
+            try:
+                folded += fold(engine, anchors, 20_000)
+            except vrelko.errors.DatabaseError:  # SQLite: the writer has the file
+                continue
+            if time.time() < until:
+                waiting.append(run(engine, asked)[0][0])
+        changed, spent = job.get()
+    left = run(engine, asked)[0][0]
+    while many := fold(engine, anchors, 20_000):
+        folded += many
+    print(f"\n{TITLES[name]}: {changed / spent:,.0f} rows a second changed in bulk for {spent:.0f} "
+          f"s; in the log at most {max(waiting):,} rows, at the end {left:,}; {folded:,} folded, "
+          f"{sum(map(bool, verify(engine, anchors, {})))} segments off.")  # fmt: skip
+    drop(engine, anchors)
+
+
+def write_in_bulk(url, until, rate, rows, batch=5_000):
+    """Insert and delete some thousand rows in turn, no faster than so many a second."""
+    engine, changed, began, step = open_database(url, read_only=False), 0, perf_counter(), 0
+    while time.time() < until:
+        low = 10 * rows + step * batch
+        chosen = f"SELECT id + {low}, st, a, b, at, pad FROM big WHERE id BETWEEN 1 AND {batch}"
+        run(engine, f"INSERT INTO big {chosen}")
+        run(engine, f"DELETE FROM big WHERE id > {low} AND id <= {low + batch} AND id % 2 = 1")
+        changed, step = changed + batch + batch // 2, step + 1
+        time.sleep(max(changed / rate - (perf_counter() - began), 0))
+    return changed, perf_counter() - began
 
 
 def rate(given, turn, seconds=3.0):

@@ -54,8 +54,10 @@ from vrelko import Sizes, Spot
 from vrelko.engines.registry import record_of
 from vrelko.errors import VrelkoError
 from vrelko.serving.anchors import fold_worker, locks, verifying
-from vrelko.serving.anchors.anchor_set import anchor_set, snapshot
+from vrelko.serving.anchors.making import create, drop
+from vrelko.serving.anchors.of_listing import anchor_set
 from vrelko.serving.anchors.places import Places
+from vrelko.serving.anchors.snapshots import snapshot
 
 SERVERS = (
     "postgresql+psycopg://postgres@127.0.0.1/vrelko_bench",
@@ -80,36 +82,28 @@ Visit = Table(
 v = Visit.c
 BEGUN, SPAN, ROWS, TRIPS = datetime(2026, 1, 1), 20_000, 2_500, 60
 EVERY, FAN = 20, 4
+PARTED = select(v.id, v.Seen, v.mark).where(v.Site == bindparam("site"), v.gone.is_(None))
 LISTINGS = {
-    "parted": (
-        select(v.id, v.Seen, v.mark).where(v.Site == bindparam("site"), v.gone.is_(None)),
-        v.Seen.desc().nulls_last(),
-        {"site": 1},
-    ),
-    "marks": (select(v.id, v.mark), [v.mark.desc(), v.id], None),
+    "parted": (PARTED, [[v.Seen.desc().nulls_last(), v.id.desc()]]),
+    "marks": (select(v.id, v.mark, v.Seen), [[v.mark.desc(), v.id], [v.Seen.nulls_first(), v.id]]),
 }
-
-
-def made(name):
-    chosen, order, params = LISTINGS[name]
-    orders = [order] if isinstance(order, list) else [[order, v.id.desc()]]
-    listing = vrelko.Listing(
-        chosen, name=name, orders=orders, sizes=Sizes(10), total="exact", jumps="anchors",
-        expose=True,
-    )  # fmt: skip
-    return listing, params
+ORDERS = {"parted": ("parted", 0, {"site": 1}), "marks": ("marks", 0, None),
+          "seen": ("marks", 1, None)}  # fmt: skip
+"""Which listing an order is of, which one of its orders, and the part; two share one log."""
 
 
 def sets(engine):
     found = {}
-    for name in LISTINGS:
-        listing, params = made(name)
+    for name, (of, which, params) in ORDERS.items():
+        chosen, orders = LISTINGS[of]
+        listing = vrelko.Listing(
+            chosen, name=of, orders=orders, sizes=Sizes(10), total="exact", jumps="anchors",
+            expose=True,
+        )  # fmt: skip
+        order = str(listing.described.given[which])
         with engine.connect() as connection:
-            found[name] = (
-                listing,
-                params,
-                anchor_set(listing.settings, connection, k=EVERY, fan=FAN),
-            )
+            anchors = anchor_set(listing.settings, connection, order, k=EVERY, fan=FAN)
+        found[name] = listing, params, anchors
     return found
 
 
@@ -440,6 +434,7 @@ def check(url, seed, path, until, fault):
 
 
 def compare(engine, listing, params, anchors, draw, log, name):
+    asked = {"params": params, "order": anchors.asked, "size": 10}
     with snapshot(engine) as connection:
         places = Places(anchors, connection, params)
         keys = sorted_keys(connection, name)
@@ -452,7 +447,7 @@ def compare(engine, listing, params, anchors, draw, log, name):
                 print(f"wrong: {name} {what}: {found}, not {expected}", file=sys.stderr)
 
         expect("total", places.total(), len(keys))
-        for _ in range(draw.randrange(100, 250)):
+        for _ in range(draw.randrange(200, 500)):
             offset = draw.randrange(len(keys) + 3)
             found = places.find(offset)
             rows = places.rows_behind(found.key, found.skip, 5)
@@ -461,7 +456,7 @@ def compare(engine, listing, params, anchors, draw, log, name):
         for _ in range(draw.randrange(3, 15)):
             if keys:
                 at = draw.randrange(len(keys))
-                page = listing.read(connection, Spot.number(1 + at // 10), params=params, size=10)
+                page = listing.read(connection, Spot.number(1 + at // 10), **asked)
                 if page.notes:
                     log("by offset")
                     continue
@@ -470,7 +465,7 @@ def compare(engine, listing, params, anchors, draw, log, name):
                 expect("its total", page.total.value, len(keys))
                 key = page.keys[-1]
                 expect("its rank", places.rank(key), begin + len(page) - 1)
-        page = listing.read(connection, Spot.end(), params=params, size=10)
+        page = listing.read(connection, Spot.end(), **asked)
         last = max(len(keys) - 1, 0) // 10 * 10
         expect("the last page", [one.id for one in page], keys[last:])
 
@@ -480,6 +475,8 @@ def sorted_keys(connection, name):
     if name == "parted":
         asked = select(v.id).where(v.Site == 1, v.gone.is_(None))
         asked = asked.order_by(v.Seen.is_(None), v.Seen.desc(), v.id.desc())
+    elif name == "seen":
+        asked = select(v.id).order_by(v.Seen.is_not(None), v.Seen, v.id)
     else:
         asked = select(v.id).order_by(v.mark.desc(), v.id)
     return [one for (one,) in connection.execute(asked)]
@@ -546,7 +543,7 @@ def soak(url, seconds, seed, fault):
     if fault == "plain":
         found = {}
     for _, _, anchors in found.values():
-        anchors.create(engine)
+        create(engine, anchors)
     folder = tempfile.TemporaryDirectory(prefix="vrelko-soak-")
     until, born = time.time() + seconds, 0
     duties = {f"writer {i}": write for i in range(4)}
@@ -585,7 +582,7 @@ def soak(url, seconds, seed, fault):
         for params in [{"site": 0}, {"site": 1}] if anchors.parts else [None]:
             at_rest = verifying.verify(engine, anchors, params)
             segments, off = segments + len(at_rest), off + sum(map(bool, at_rest))
-        anchors.drop(engine)
+        drop(engine, anchors)
     metadata.drop_all(engine)
     engine.dispose()
     folder.cleanup()

@@ -76,7 +76,7 @@ def _plain(default):
 
 def _members(owner):
     """Return the names of a class's public members, in the order they are written."""
-    names = [name for one in reversed(owner.__mro__[:-1]) for name in vars(one)]
+    names = [name for one in owner.__mro__[:-1] for name in vars(one)]
     return [name for name in dict.fromkeys(names) if not name.startswith("_")]
 
 

@@ -1,5 +1,8 @@
-"""Private servers of which one spreads a table over two others: PostgreSQL's foreign tables, and
-MariaDB's engine Spider. Started for the tests that want them, and stopped again."""
+"""Private servers, started for the tests that want them and stopped again.
+
+Some of which one spreads a table over two others (PostgreSQL's foreign tables, MariaDB's engine
+Spider), and a read-only replica.
+"""
 
 from __future__ import annotations
 
@@ -35,57 +38,68 @@ def free_port():
 @contextmanager
 def postgresql_cluster():
     """Three servers: the URL of one that has the two others' tables as partitions."""
+    ports = [free_port() for _ in range(3)]
+    with _postgresql() as servers:
+        for port in ports:
+            servers.make(port)
+            servers.start(port)
+        yield [servers.url(port) for port in ports]
+
+
+@contextmanager
+def postgresql_replica():
+    """Two servers: the URL of one, and that of a read-only replica that follows it."""
+    first, second = free_port(), free_port()
+    with _postgresql() as servers:
+        servers.make(first)
+        servers.start(first)
+        servers.run(
+            "pg_basebackup", "-R", "-c", "fast", "-h", "127.0.0.1", "-p", str(first),
+            "-U", "postgres", "-D", servers.folder / str(second),
+        )  # fmt: skip
+        servers.start(second)
+        yield servers.url(first), servers.url(second)
+
+
+class _Servers:
+    """PostgreSQL servers in one folder, run by a user who may."""
+
+    def __init__(self, tools, folder, user):
+        self.tools, self.folder, self.user, self.ports = tools, folder, user, []
+
+    def run(self, tool, *arguments, check=True):
+        run(self.user, self.tools / tool, *arguments, check=check)
+
+    def make(self, port):
+        data = self.folder / str(port)
+        self.run("initdb", "-D", data, "-A", "trust", "-U", "postgres", "--locale=C", "-E", "UTF8")
+
+    def start(self, port):
+        data, log = self.folder / str(port), self.folder / f"{port}.log"
+        options = f"-p {port} -c fsync=off -c listen_addresses=127.0.0.1 -k {self.folder}"
+        self.ports.append(port)
+        self.run("pg_ctl", "-D", data, "-w", "-o", options, "-l", log, "start")
+
+    def url(self, port):
+        return f"postgresql+psycopg://postgres@127.0.0.1:{port}/postgres"
+
+
+@contextmanager
+def _postgresql():
     found = sorted(Path("/usr/lib/postgresql").glob("*/bin/initdb"))
     if not found:
         missing("initdb", "apt install postgresql")
-    tools = found[-1].parent
     user = "postgres" if os.getuid() == 0 else None
     folder = Path(tempfile.mkdtemp(prefix="vrelko-shards-"))
     if user is not None:
         shutil.chown(folder, user)
-    ports = [free_port() for _ in range(3)]
+    servers = _Servers(found[-1].parent, folder, user)
     try:
-        for port in ports:
-            data = folder / str(port)
-            run(
-                user,
-                tools / "initdb",
-                "-D",
-                data,
-                "-A",
-                "trust",
-                "-U",
-                "postgres",
-                "--locale=C",
-                "-E",
-                "UTF8",
-            )
-            options = f"-p {port} -c fsync=off -c listen_addresses=127.0.0.1 -k {folder}"
-            run(
-                user,
-                tools / "pg_ctl",
-                "-D",
-                data,
-                "-w",
-                "-o",
-                options,
-                "-l",
-                folder / f"{port}.log",
-                "start",
-            )
-        yield [f"postgresql+psycopg://postgres@127.0.0.1:{port}/postgres" for port in ports]
+        yield servers
     finally:
-        for port in ports:
-            run(
-                user,
-                tools / "pg_ctl",
-                "-D",
-                folder / str(port),
-                "-m",
-                "immediate",
-                "stop",
-                check=False,
-            )
+        for port in servers.ports[::-1]:
+            data = folder / str(port)
+            servers.run("pg_ctl", "-D", data, "-m", "immediate", "stop", check=False)
         shutil.rmtree(folder, ignore_errors=True)
 
 

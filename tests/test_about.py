@@ -78,7 +78,7 @@ VALUELESS = re.compile(
     r"|.*-(pickled|missing|unbound|unset|memory|nothing|extra|async|reached|unread|misfit)"
     r"|row-unreadable"
     r"|writes-table|log-lines|page-more|engine-unserved|database-url|time-limit-unavailable"
-    r"|drift-dwell|replay-.*|pages-database|anchors-read|steady-overlap|settle-column|filter-select"
+    r"|drift-dwell|replay-.*|pages-database|anchors-none|steady-overlap|settle-column|filter-select"
     r"|shards-ceiling|order-(twice|unproven|expression)|select-.*|search-columns|web-(hosts|async)"
     r"|web-position|web-parameter|spot-value|demo-.*|listing-busy|walk-until"
 )

@@ -260,24 +260,6 @@ for i in range(400):
         writer.communicate()
 
 
-def test_anchors(demo, tmp_path):
-    text = (
-        (demo[0] / "pages.toml")
-        .read_text()
-        .replace('total   = "exact"', 'strategy = "anchored"\nsteady = { anchors = "grid.json" }')
-    )
-    pages = tmp_path / "pages.toml"
-    pages.write_text(text.replace("sqlite:///larkmere.db", f"sqlite:///{demo[0]}/larkmere.db"))
-    unbuilt = run("anchors", "segments", pages, "--show", "--json")
-    assert json.loads(unbuilt.stdout) == []
-    built, other = json.loads(run("anchors", "segments", pages, "--json").stdout)
-    assert other["order"].startswith("-weight_g")  # every order in use
-    assert (built["listing"], built["size"]) == ("station_grid", 25)
-    assert built["pages"] == -(-built["rows"] // 25) > 10
-    assert "station_grid" in run("anchors", "segments", pages, "--show").stdout
-    assert json.loads((tmp_path / "grid.json").read_text())["schema"] == "vrelko.anchors/1"
-
-
 def test_serve_describes_and_answers(demo, tmp_path):
     described = json.loads(run("serve", demo[0] / "pages.toml", "--json").stdout)
     assert set(described["paths"]) == {
@@ -319,8 +301,8 @@ BAD = [
     (["serve", "none.toml"], 2, "no pages file"),
     (["serve", "--demo", "."], 3, "no demo database"),
     (["serve", "PAGES", "--port", "x"], 2, "not a valid integer"),
-    (["anchors", "segments", "PAGES"], 2, "no anchored listing"),
-    (["anchors", "segments", "PAGES", "arrivals"], 2, "no place for anchors"),
+    (["anchors", "show", "PAGES"], 2, "no listing that jumps by anchors"),
+    (["anchors", "build", "PAGES", "arrivals"], 2, "does not jump by anchors"),
     (["settle", "DB", "capture", "caught"], 3, "no column 'caught'.*caught_at"),
     (["settle", "DB", "capture", "looked_at", "--seconds", "0.1"], 2, "too few"),
     (["survey", "DB", "--writes"], 2, "Name the table"),

@@ -28,8 +28,9 @@ import vrelko
 from exposed import Listing
 from vrelko import Sizes, Spot
 from vrelko.core.cost.calibration import Timing, fit_rates
-from vrelko.core.cost.rates import PRIORS, Clock, feature_names, shipped_rates
+from vrelko.core.cost.rates import Clock, feature_names, shipped_rates
 from vrelko.core.cost.work import NO_WORK, Work
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import ColumnFacts, ServerFacts
 from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.core.insert_price import insert_us
@@ -42,7 +43,8 @@ from vrelko.core.sample_estimates import (
 from vrelko.engines.counters import count_reads
 from vrelko.engines.paths import Reader
 from vrelko.measuring.calibrate import calibrate
-from vrelko.measuring.trials import Bench, count_work
+from vrelko.measuring.engines import count_work
+from vrelko.measuring.trials import Bench
 from vrelko.sql.statements import key_parameters
 
 ROWS = 12_000
@@ -268,7 +270,7 @@ def test_calibration_times_a_few_pages(filled):
     plan = planned(filled, grid(), {"g": 4})
     rates = calibrate(filled, plan)
     assert rates.calibrated
-    assert set(rates.us) == set(PRIORS[filled.dialect.name])
+    assert set(rates.us) == set(TRAITS[filled.dialect.name].prices.us)
     again = plan.with_rates(rates)
     assert again.judgement.rates.us == rates.us  # bounds are wider where statistics are stale
     assert again.candidates[0].sql == plan.candidates[0].sql
@@ -382,16 +384,12 @@ def test_conditions_that_cannot_be_read_are_estimated_by_the_server(filled):
 
 
 def test_ways_that_are_costed_before_they_are_served(filled):
-    """Anchors cost a seek and a short offset at any depth; a list of ids a page of seeks."""
+    """A page of a list of ids costs a page of seeks."""
     plan = planned(filled, grid(), {"g": 4})
     with filled.connect() as connection:
         model = Bench(connection, plan).model
     clock = Clock(plan.judgement.rates, plan.facts.server)
     page = clock.ms(model.keyset(21))
-    for offset in (0, 130, 1_000):
-        anchored = model.anchored(offset, 20, 100)
-        assert anchored.rows == pytest.approx(22)
-        assert page < clock.ms(anchored) < clock.ms(model.offset(100, 20)) + 2 * page
     assert clock.ms(model.frozen_ids(20)) < 4 * page
     assert clock.ms(model.freeze()) > clock.ms(model.frozen_ids(20))
     assert model.whole().rows == pytest.approx(model.matching)

@@ -26,17 +26,24 @@ from sqlalchemy import (
     func,
     insert,
     inspect,
+    literal_column,
     select,
+    text,
     update,
 )
 from sqlalchemy.exc import DBAPIError
+from sqlalchemy.orm import registry, with_loader_criteria
 from starlette.testclient import TestClient
 
 import vrelko
 from vrelko.cli.main import main
-from vrelko.serving.anchors.anchor_set import anchor_set, snapshot
+from vrelko.core.arithmetic import Total
+from vrelko.core.strategies import STRATEGIES
 from vrelko.serving.anchors.fold_worker import build, fold
+from vrelko.serving.anchors.making import create, drop
+from vrelko.serving.anchors.of_listing import anchor_set
 from vrelko.serving.anchors.places import Places
+from vrelko.serving.anchors.snapshots import snapshot
 from vrelko.serving.anchors.verifying import repair, verify
 from vrelko.web.application import make_app
 
@@ -53,6 +60,29 @@ Visit = Table(
     Index("visit_mark", "mark", "id"),
 )
 v = Visit.c
+
+
+class SiteVisit:
+    """A row of the table as an entity."""
+
+    def __eq__(self, other):
+        return all(getattr(self, name) == getattr(other, name) for name in v.keys())  # noqa: SIM118
+
+    __hash__ = object.__hash__
+
+
+class AnyVisit:
+    """The same, of several kinds."""
+
+
+class GoneVisit(AnyVisit):
+    """One of a kind, in the table of all."""
+
+
+mapped = registry()
+mapped.map_imperatively(SiteVisit, Visit)
+mapped.map_imperatively(AnyVisit, Visit, polymorphic_on=v.gone)
+mapped.map_imperatively(GoneVisit, inherits=AnyVisit, polymorphic_identity=1)
 BEGUN = datetime(2026, 1, 1)
 ORDERS = {
     "seen": v.Seen.asc(),
@@ -149,7 +179,7 @@ def test_places_equal_a_full_sort(table, order, parted):
         anchors = anchor_set(made.settings, connection, k=12, fan=3)
     params = {"site": 1} if parted else None
     before = set(inspect(table).get_table_names())
-    anchors.create(table)
+    create(table, anchors)
     try:
         build(table, anchors)
         check(table, anchors, made, params, draw)
@@ -185,23 +215,37 @@ def test_places_equal_a_full_sort(table, order, parted):
         assert not any(any(verify(table, anchors, one)) for one in parts)
         check(table, anchors, made, params, draw)
     finally:
-        anchors.drop(table)
+        drop(table, anchors)
     assert set(inspect(table).get_table_names()) == before
 
 
-@pytest.mark.parametrize("order", ["seen", "seen desc nulls first", "mixed"])
+def written_as(way, **more):
+    """A listing of one site's visits that are not gone, written by Core, a class or an alias."""
+    source = {"class": SiteVisit, "attributes": SiteVisit, "alias": Visit.alias("seen_there")}[way]
+    c = source.c if way == "alias" else source
+    shown = [c.id, c.Seen, c.mark] if way == "attributes" else [source]
+    chosen = select(*shown).where(c.gone.is_(None), bindparam("site") == c.Site)
+    return vrelko.Listing(chosen, name="visits", orders=[c.Seen.desc()], expose=True, **more)
+
+
+@pytest.mark.parametrize(
+    "order", ["seen", "seen desc nulls first", "mixed", "class", "attributes", "alias"]
+)
 def test_a_grid_jumps_by_anchors(table, order):
     draw = random.Random(order)
-    made = listing(order, True, True, jumps="anchors", total="exact", sizes=vrelko.Sizes(10))
+    more = {"jumps": "anchors", "total": "exact", "sizes": vrelko.Sizes(10)}
+    made = listing(order, True, True, **more) if order in ORDERS else written_as(order, **more)
     plain = made.changed(jumps="offset")
     with table.begin() as connection:
         connection.execute(insert(Visit), [row(i, draw) for i in range(1, 400)])
         asked = {"params": {"site": 1}, "size": 10}
-        missing = made.read(connection, vrelko.Spot.number(5), **asked)
-        assert "there are no anchors" in missing.notes[0]
+        for spot in (vrelko.Spot.number(5), vrelko.Spot.end()):
+            missing = made.read(connection, spot, **asked)
+            assert "there are no anchors" in missing.notes[0]
+            assert list(missing) == list(plain.read(connection, spot, **asked))
     with table.connect() as connection:
         anchors = anchor_set(made.settings, connection, k=12, fan=3)
-    anchors.create(table)
+    create(table, anchors)
     try:
         build(table, anchors)
         with table.begin() as connection:
@@ -237,7 +281,128 @@ def test_a_grid_jumps_by_anchors(table, order):
                 connection, key, params={"site": 1}
             )
     finally:
-        anchors.drop(table)
+        drop(table, anchors)
+
+
+def several(orders, **more):
+    chosen = select(v.id, v.Seen, v.mark).where(v.gone.is_(None))
+    given = {"jumps": "anchors", "total": "exact", "sizes": vrelko.Sizes(10), **more}
+    return vrelko.Listing(chosen, name="visits", orders=list(orders), expose=True, **given)
+
+
+def test_orders_share_one_log(table):
+    """Each change is logged once, and folded into the anchors of every order that has some."""
+    draw, known = random.Random(11), set(range(1, 300))
+    with table.begin() as connection:
+        connection.execute(insert(Visit), [row(i, draw) for i in known])
+    made = several(["-Seen", "mark", "id"])
+    plain = made.changed(jumps="offset")
+    before = tables_and_triggers(table)
+    sets = {order: made.counted_anchors(table, order, every=20) for order in ("-Seen", "mark")}
+    sets["-Seen"].build()
+    sets["mark"].build()
+    logs = {one.tables.log.name for one in sets.values()}
+    assert len(logs) == len({one.tables.state.name for one in sets.values()}) == 1
+
+    def check_pages():
+        for order in ("-Seen", "mark", "id"):
+            for number in (1, 3, 9, 16):
+                spot = vrelko.Spot.number(number)
+                found = made.read(table, spot, order=order)
+                expected = plain.read(table, spot, order=order)
+                assert (list(found), found.total) == (list(expected), expected.total)
+                assert found.notes == () or order == "id"
+
+    try:
+        check_pages()
+        for step in range(12):
+            with table.begin() as connection:
+                for _ in range(4):
+                    write(connection, draw, known)
+            waiting = sets["mark"].stored()[1]
+            assert waiting == sets["-Seen"].stored()[1]
+            assert list(sets.values())[step % 2].fold() == waiting
+            check_pages()
+        assert not any(any(one.verify()) for one in sets.values())
+        sets["-Seen"].drop()
+        with table.begin() as connection:
+            write(connection, draw, known)
+        while sets["mark"].fold():
+            pass
+        assert not any(sets["mark"].verify())
+        assert "there are no anchors" in made.read(table, vrelko.Spot.number(3)).notes[0]
+        sets["-Seen"].build()  # beside the other's, whose log goes on
+        check_pages()
+        # A worker of a later release, whose listing has one order less, folds for no one else.
+        later = several(["mark", "-Seen,-mark", "id"]).counted_anchors(table, "mark")
+        assert later.tables.log.name in logs
+        with table.begin() as connection:
+            write(connection, draw, known)
+        later.fold()
+        assert "there are no anchors" in made.read(table, vrelko.Spot.number(3)).notes[0]
+        assert not any(later.verify())
+        sets["-Seen"].build()
+        check_pages()
+    finally:
+        for one in sets.values():
+            one.drop()
+    assert tables_and_triggers(table) == before
+
+
+def test_what_an_earlier_description_left_is_found_and_swept(table, tmp_path):
+    """Another condition needs another log; the old one costs writers until it is taken away."""
+    draw = random.Random(12)
+    with table.begin() as connection:
+        connection.execute(insert(Visit), [row(i, draw) for i in range(1, 100)])
+    before = tables_and_triggers(table)
+    other = listing("id", jumps="anchors", total="exact").changed(name="visits too")
+    kept = other.counted_anchors(table, every=20)
+    kept.build()
+    beside = tables_and_triggers(table)
+    several(["mark", "id"]).counted_anchors(table, "mark", every=20).build()
+    several(["mark", "id"]).counted_anchors(table, "id", every=20).build()
+    now = several(["-Seen", "id"]).counted_anchors(table, "-Seen", every=20)
+    now.build()
+    assert len(now.leftovers()) == 1
+    assert kept.leftovers() == []  # of another listing's
+    assert now.sweep() != []
+    assert now.leftovers() == []
+    now.drop()
+    assert tables_and_triggers(table) == beside
+    kept.drop()
+    assert tables_and_triggers(table) == before
+
+
+def test_nobody_goes_by_anchors_before_their_build_has_ended(table):
+    """A build that is broken off, while others read and write."""
+    draw = random.Random(13)
+    with table.begin() as connection:
+        connection.execute(insert(Visit), [row(i, draw) for i in range(1, 2_500)])
+    made = listing("mark", jumps="anchors", total="exact", sizes=vrelko.Sizes(10))
+    plain, spot = made.changed(jumps="offset"), vrelko.Spot.number(40)
+    anchors = made.counted_anchors(table, every=20)
+
+    def stop(laid):
+        if laid:
+            raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        anchors.build(stop)
+    try:
+        assert not anchors.state().built
+        found = made.read(table, spot)
+        assert "are being built" in found.notes[0]
+        assert list(found) == list(plain.read(table, spot))
+        with table.begin() as connection:
+            connection.execute(delete(Visit).where(v.id % 5 == 0))
+        assert anchors.fold() > 0  # which lays anchors along the tail, too
+        assert not anchors.state().built
+        anchors.build()
+        found = made.read(table, spot)
+        assert (found.notes, list(found)) == ((), list(plain.read(table, spot)))
+        assert not any(anchors.verify())
+    finally:
+        anchors.drop()
 
 
 class Stage:
@@ -326,10 +491,10 @@ def stage(table):
         connection.execute(insert(Visit), [row(i, draw) for i in range(1, 300)])
     with table.connect() as connection:
         anchors = anchor_set(made.settings, connection, k=12, fan=3)
-    anchors.create(table)
+    create(table, anchors)
     build(table, anchors)
     yield Stage(table, anchors, made, 4)
-    anchors.drop(table)
+    drop(table, anchors)
 
 
 def test_nothing_is_wrong_while_others_write(stage):
@@ -406,6 +571,7 @@ def test_the_commands(table, tmp_path):
                 "every": 1_000,
                 "static": False,
                 "age_s": told[0]["age_s"],
+                "built": True,
             }
         ]
         assert 0 <= told[0]["age_s"] < 60
@@ -426,6 +592,17 @@ def test_the_commands(table, tmp_path):
         )
         assert list(again) == list(page)
         assert "there are no anchors" in again.notes[0]
+        pages.write_text(f'{head}total = "exact"\njumps = "anchors"\nanchor_file = "seen.json"\n')
+        assert "into the file" in run("plan", pages)
+        assert "2 anchors laid" in run("build", pages)
+        told = json.loads(run("show", pages, "--json"))[0]
+        assert (told["anchors"], told["static"], told["every"]) == (2, True, 1_000)
+        assert (tmp_path / "seen.json").exists()
+        assert "right" in run("verify", pages)
+        assert "0 changes folded" in run("fold", pages)
+        assert "dropped" in run("drop", pages)
+        assert not (tmp_path / "seen.json").exists()
+        assert "no anchors to fold" in run("fold", pages, code=2)
         client = TestClient(
             make_app({"visits": loaded["visits"].changed(jumps="anchors")}, loaded.engine)
         )
@@ -461,6 +638,19 @@ def test_listings_that_cannot_have_anchors(table):
         (select(v.id).where(v.id > bindparam("low")), "id", "not an equality"),
         (select(v.id, func.lower(v.mark).label("low")), func.lower(v.mark), "not a plain column"),
         (select(v.mark).distinct(), "mark", "one table"),
+        (select(v.id).where(v.Site.in_(select(other.c.Site))), "id", "another table"),
+        (select(v.id).where(select(other.c.id).exists()), "id", "another table"),
+        (select(v.id).where(v.Seen < func.now()), "id", "now.. in a condition"),
+        (select(v.id).where(func.lower(v.mark) == func.current_user()), "id", "current_user"),
+        (select(v.id).where(text("gone IS NULL")), "id", "written as text"),
+        (select(v.id).where(literal_column("gone").is_(None)), "id", "written as text"),
+        (select(GoneVisit), "id", "conditions of the ORM's own"),
+        (select(GoneVisit.id), "id", "conditions of the ORM's own"),
+        (
+            select(SiteVisit).options(with_loader_criteria(SiteVisit, SiteVisit.gone.is_(None))),
+            "id",
+            "conditions of the ORM's own",
+        ),
     )
     for chosen, order, said in cases:
         made = vrelko.Listing(chosen, orders=[order], expose=True, name="cannot")
@@ -469,6 +659,24 @@ def test_listings_that_cannot_have_anchors(table):
     for wrong in ({"kind": "feed"}, {"strategy": "offset"}):
         with pytest.raises(vrelko.errors.ListingError, match="jumps by anchors are for grids"):
             vrelko.Listing(select(v.id), orders="id", jumps="anchors", **wrong)
+
+
+def test_a_listing_that_jumps_by_anchors_is_planned_and_walked_by_each_strategy(table, tmp_path):
+    """Measuring, drift and `using` serve it by other strategies, which jump by no anchors."""
+    with table.begin() as connection:
+        draw = random.Random(1)
+        connection.execute(insert(Visit), [row(i, draw) for i in range(1, 300)])
+    made = listing("id", jumps="anchors", total="exact", anchor_file=tmp_path / "visits.json")
+    first = [one.id for one in made.read(table)]
+    for strategy in STRATEGIES:
+        served = made.with_strategy(strategy)
+        assert served.settings.jumps == ("anchors" if strategy == "keyset" else "offset")
+        assert [one.id for one in served.read(table)][: len(first)] == first
+    assert made.with_strategy("keyset", "export").settings.jumps == "offset"
+    plan = vrelko.plan(made, engine=table, readers=vrelko.Readers(depth=vrelko.Depth(3)))
+    assert vrelko.measure(table, plan).pages
+    assert vrelko.drift(plan, simulations=5).listing == "visits"
+    assert list(made.using(plan).read(table)) == list(made.read(table))
 
 
 def test_what_has_changed_since_a_build_is_never_paged_wrong(table):
@@ -501,14 +709,57 @@ def test_what_has_changed_since_a_build_is_never_paged_wrong(table):
         assert anchors.repair() > 0
     assert not any(anchors.verify())
     made.read(table, asked)
-    for statement in anchors.drop_statements():  # by somebody else
-        with table.begin() as connection:
-            connection.exec_driver_sql(statement.replace("%", "%%"))
-    with pytest.raises(vrelko.errors.DatabaseError, match="refused"):
-        made.read(table, vrelko.Spot.number(2))
-    again = made.read(table, vrelko.Spot.number(2))
-    assert "there are no anchors" in again.notes[0]
-    assert list(again) == list(plain.read(table, vrelko.Spot.number(2)))
+    chosen = select(SiteVisit).where(v.gone.is_(None))
+    entities = vrelko.Listing(chosen, **{**made.arguments, "orders": [ORDERS["seen"]]})
+    assert entities.settings.variants.orm
+    for reader in (made, entities):
+        reader.read(table, vrelko.Spot.number(2))
+        for statement in anchors.drop_statements():  # by somebody else
+            with table.begin() as connection:
+                connection.exec_driver_sql(statement.replace("%", "%%"))
+        again = reader.read(table, vrelko.Spot.number(2))
+        assert "there are no anchors" in again.notes[0]
+        expected = plain.read(table, vrelko.Spot.number(2))
+        assert list(again.keys) == list(expected.keys)
+        anchors.build()
+    metadata.drop_all(table)  # and its triggers with it
+    metadata.create_all(table)
+    anchors.build()
+    with table.begin() as connection:
+        connection.execute(insert(Visit), [row(i, draw) for i in range(1, 200)])
+    assert anchors.fold() > 100
+    assert not any(anchors.verify())
+    found, expected = made.read(table, asked), plain.read(table, asked)
+    assert (list(found), found.total, found.notes) == (list(expected), expected.total, ())
+    with table.connect() as connection:  # the caller's own transaction is not ended
+        made.read(connection, vrelko.Spot.number(2))
+        connection.rollback()  # else the drop would wait for its locks
+        for statement in anchors.drop_statements():
+            with table.begin() as other:
+                other.exec_driver_sql(statement.replace("%", "%%"))
+        if table.dialect.name == "postgresql":
+            with pytest.raises(vrelko.errors.DatabaseError, match="refused"):
+                made.read(connection, vrelko.Spot.number(2))
+            connection.rollback()
+        assert "there are no anchors" in made.read(connection, vrelko.Spot.number(2)).notes[0]
+
+
+def test_one_listing_jumps_on_several_engines(table, tmp_path):
+    """What is remembered of anchors is of one kind of engine: names tell how it writes SQL."""
+    other, draw = create_engine(f"sqlite:///{tmp_path / 'other.db'}"), random.Random(5)
+    made = written_as("class", jumps="anchors", total="exact", sizes=vrelko.Sizes(10))
+    for engine in (other, table):
+        metadata.create_all(engine)
+        with engine.begin() as connection:
+            connection.execute(insert(Visit), [row(i, draw) for i in range(1, 300)])
+        made.counted_anchors(engine, every=20).build()
+    for engine in (other, table, other):
+        found = made.read(engine, vrelko.Spot.number(4), params={"site": 1})
+        plain = made.changed(jumps="offset").read(engine, vrelko.Spot.number(4), params={"site": 1})
+        assert found.notes == ()
+        assert (list(found), found.total) == (list(plain), plain.total)
+    made.counted_anchors(table).drop()
+    other.dispose()
 
 
 def test_static_anchors_say_so(table, tmp_path):
@@ -546,6 +797,54 @@ def test_static_anchors_say_so(table, tmp_path):
     finally:
         anchors.drop()
     assert tables_and_triggers(table) == before
+
+
+@pytest.mark.parametrize("parted", [False, True], ids=["whole", "parted"])
+@pytest.mark.parametrize("order", ORDERS)
+def test_anchors_in_a_file_jump_alike(table, order, parted, tmp_path):
+    """Nothing is made in the database; rows behind the last anchor are counted live."""
+    draw = random.Random(f"{order} {parted}")
+    with table.begin() as connection:
+        connection.execute(insert(Visit), [row(i, draw) for i in range(1, 700)])
+    before, file = tables_and_triggers(table), tmp_path / "visits.json"
+    more = {"jumps": "anchors", "anchor_file": file, "total": "exact", "sizes": vrelko.Sizes(10)}
+    made = listing(order, parted, True, **more)
+    plain = made.changed(jumps="offset", anchor_file=None)
+    asked = {"params": {"site": 1} if parted else None}
+    assert "there are no anchors" in made.read(table, vrelko.Spot.number(5), **asked).notes[0]
+    anchors = made.counted_anchors(table, every=2)
+    laid = anchors.build()
+    assert laid > 100
+    assert tables_and_triggers(table) == before
+
+    def compare():
+        last = plain.read(table, vrelko.Spot.end(), **asked)
+        for spot in [vrelko.Spot.number(n) for n in (1, 2, 9, last.number)] + [vrelko.Spot.end()]:
+            found, expected = (one.read(table, spot, **asked) for one in (made, plain))
+            assert found.notes == ("numbers are as of the last count: static anchors",)
+            assert list(found) == list(expected)
+            assert str(found.from_to).replace("~", "") == str(expected.from_to)
+            assert found.total == Total(expected.total.value, "about")
+            for key in found.keys[:2]:
+                assert made.where_is(table, key, **asked) == plain.where_is(table, key, **asked)
+
+    compare()
+    assert not any(anchors.verify())
+    assert (anchors.state().every, anchors.state().static, anchors.stored()) == (2, True, (laid, 0))
+    with table.begin() as connection:
+        connection.execute(delete(Visit).where(v.id % 7 == 0))
+    assert any(anchors.verify())
+    assert anchors.repair() > 0
+    compare()
+    again = made.counted_anchors(table)
+    assert again.build() < laid  # at the distance that they were built with
+    again.drop()
+    assert not file.exists()
+    file.write_text('{"schema": "other"}')
+    with pytest.raises(vrelko.errors.PageError, match="cannot be read"):
+        made.read(table, vrelko.Spot.number(5), **asked)
+    with pytest.raises(vrelko.errors.ListingError, match="for jumps by anchors"):
+        made.changed(jumps="offset")
 
 
 def test_remembered_anchors_are_those_of_the_snapshot(table):

@@ -44,11 +44,10 @@ t = Table(
     Column("at", DateTime, nullable=False, server_default=func.now()),
 )
 ROWS = 200
-ANCHORS = vrelko.Anchors(20)
 
 
-def anchored():
-    return listing(strategy="anchored", steady=vrelko.Steady(anchors=ANCHORS))
+def jumping():
+    return listing().changed(jumps="anchors")
 
 
 def steady(strategy=None, **settings):
@@ -82,9 +81,10 @@ def filled(server, tmp_path_factory):
     META.create_all(engine)
     with engine.begin() as connection:
         connection.execute(insert(t), [{"id": i, "n": i % 9, "note": "x"} for i in range(ROWS)])
-    anchored().anchor(engine)
+    jumping().counted_anchors(engine, every=20).build()
     PLANS[engine.dialect.name] = vrelko.plan(listing(), engine=engine)
     yield engine
+    jumping().counted_anchors(engine).drop()
     META.drop_all(engine)
     engine.dispose()
 
@@ -98,8 +98,8 @@ CALLS = {
     "count_ahead": lambda one, place: one.count_ahead(place, Spot.after((3, 30))),
     "walk": lambda one, place: list(one.walk(place, size=50)),
     "ranges": lambda one, place: one.ranges(place, 3),
-    "anchor": lambda one, place: anchored().anchor(place),
-    "read by anchors": lambda one, place: anchored().read(place, Spot.number(2)),
+    "read by anchors": lambda one, place: jumping().read(place, Spot.number(2)),
+    "read the last page": lambda one, place: jumping().read(place, Spot.end()),
     "read settled": lambda one, place: settled().read(place),
     "read under a ceiling": lambda one, place: steady(ceiling=True).read(place, Spot.number(3)),
     "read with an overlap": lambda one, place: steady(overlap=3, strategy="offset").read(place),

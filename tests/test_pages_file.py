@@ -181,7 +181,6 @@ def test_sources(write, tmp_path, monkeypatch, larkmere_file):
         ("ceiling = true", "offset"),
         ("overlap = 3", "offset"),
         ('settle = { column = "caught_at", seconds = 5 }', "keyset"),
-        ('anchors = "none.json"', "anchored"),
         ('frozen = { url = "sqlite:///lists.db", expires_s = 60 }', "frozen-ids"),
     ],
 )
@@ -192,9 +191,6 @@ def test_pages_that_are_kept_steady(write, tmp_path, steady, strategy):
         text = re.sub(r"orders *= *\[.*?\]", orders, text)
     pages = vrelko.load(write(f"{text}\n[listing.grid.steady]\n{steady}\n"))
     listing = pages["grid"]
-    if strategy == "anchored":
-        with pages.engine.connect() as connection:
-            listing.anchor(connection, params={"station": 2})
     first = listing.read(pages.engine, params={"station": 2})
     second = listing.read(pages.engine, first.next, params={"station": 2})
     assert len(first) == len(second)

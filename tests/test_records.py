@@ -20,8 +20,8 @@ import schemas_doc
 import vrelko
 from vrelko.core import strategies
 from vrelko.core.cost import prices
-from vrelko.core.cost.rates import PRIORS
 from vrelko.core.drift.expectation import WAYS, Stream, expect_drift
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.strategies import RECORDS, SERVED, STRATEGIES, StrategyRecord
 from vrelko.core.workload import Landing
 from vrelko.engines.record import EngineRecord
@@ -35,12 +35,10 @@ from vrelko.web.bodies import to_json
 from vrelko.web.openapi import _SCHEMAS
 
 PARTIAL = {
-    "vrelko.core.cost.along._KEY_BLOCKS": "rows sought by a key elsewhere than at the table's root",
     "vrelko.cli.tables._CLIENTS": "clients that would end a procedure at its first semicolon",
     "vrelko.sql.routines._WRITERS": "SQLite has no stored routines",
     "vrelko.engines.registry._BY_DIALECT": "by dialect, of which MariaDB has two",
     "vrelko.engines.registry._USUAL_DRIVERS": "by the beginning of a URL",
-    "vrelko.measuring.trials._WORKS_ON": "the one engine whose work goes on while rows come",
 }
 """Tables that leave an engine out for a reason."""
 
@@ -56,12 +54,7 @@ COMPARED = {
     "serving/steady/settings": 1,  # as cli/drift_tables
     "serving/variants/agreement": 1,  # row ids are SQLite's
     "serving/variants/store": 1,  # MariaDB's bounds found first
-    "sql/key_forms": 3,
-    "sql/period_filters": 2,  # SQLite compares moments as texts
-    "sql/search": 3,  # full text differs by engine
     "sql/sources": 1,  # row ids are SQLite's
-    "surveying/survey": 1,  # attached files are SQLite's
-    "surveying/writes": 1,  # counters of rows changed are PostgreSQL's
     "web/demo/comparing": 1,  # statements per page are counted on SQLite
 }
 """How often a module compares with an engine's name, and why it does."""
@@ -241,7 +234,7 @@ def test_every_field_of_json_output_is_written_down(larkmere):
         {name: value for name, value in page.as_dict().items() if name != "rows"},
     )
     known = set(re.findall(r"[A-Za-z_]\w*", schemas_doc.PAGE.read_text(encoding="utf-8")))
-    own = {*STRATEGIES, *WAYS, *PRIORS["sqlite"], "station", *plan.facts.server.settings}
+    own = {*STRATEGIES, *WAYS, *TRAITS["sqlite"].prices.us, "station", *plan.facts.server.settings}
     for document in documents:
         missing = {name for name in names_in(document) if name not in known | own}
         assert not missing, document["schema"]

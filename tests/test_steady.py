@@ -24,7 +24,7 @@ from sqlalchemy.pool import StaticPool
 
 import vrelko
 from exposed import Listing
-from vrelko import Anchors, FrozenIds, Settle, Sizes, Spot, Steady
+from vrelko import FrozenIds, Settle, Sizes, Spot, Steady
 from vrelko.errors import CursorError, ListingError, PageError, VrelkoError
 
 SECRET = b"a secret of sixteen bytes or more"
@@ -186,51 +186,6 @@ def test_frozen_lists_of_thousands_of_ids():
     engine.dispose()
 
 
-def test_anchored_pages_hold_every_row_once(shelf, tmp_path):
-    connection, table = shelf
-    listing = shelf_listing(table, "anchored", steady=Steady(anchors=Anchors(5)))
-    with pytest.raises(PageError, match="no anchors are stored"):
-        listing.read(connection)
-    built = listing.anchor(connection)
-    assert (built.pages, built.rows) == (8, 40)
-    file = tmp_path / "anchors.json"
-    file.write_text(listing.steady.anchors.to_json())
-    loaded = Anchors.load(file)
-    assert loaded == listing.steady.anchors
-    listing = shelf_listing(table, "anchored", steady=Steady(anchors=loaded))
-    connection.execute(
-        insert(table),
-        [{"id": 100 + i, "n": 12, "kind": "a"} for i in range(30)]
-        + [{"id": 200, "n": 99, "kind": "b"}, {"id": 201, "n": None, "kind": "b"}],
-    )
-    connection.execute(delete(table).where(table.c.id.in_([36, 37])))
-    pages = [listing.read(connection, Spot.number(n + 1)) for n in range(8)]
-    every = [id_ for page in shelf_listing(table).walk(connection) for id_ in ids(page)]
-    assert [id_ for page in pages for id_ in ids(page)] == every
-    assert max(map(len, pages)) > 25
-    assert [page.number for page in pages] == list(range(1, 9))
-    page = listing.read(connection)
-    for _ in range(7):
-        page = listing.read(connection, page.next)
-    assert (page.next, ids(page)) == (None, ids(pages[-1]))
-    assert ids(listing.read(connection, page.prev)) == ids(pages[-2])
-    assert ids(listing.read(connection, Spot.number(90), on_bad_page="clamp")) == ids(pages[-1])
-    with pytest.raises(PageError, match="have 5 rows, not 6"):
-        listing.read(connection, size=6)
-    with pytest.raises(PageError, match="no anchors are stored"):
-        listing.read(connection, params={"kind": "a"})
-    listing.anchor(connection, params={"kind": "a"})
-    assert len(listing.read(connection, params={"kind": "a"})) == 5
-
-
-@pytest.mark.parametrize("broken", ["", "{}", '{"schema": "other"}', "[1]", '{"schema": 1}'])
-def test_broken_anchors_say_so(broken, tmp_path):
-    with pytest.raises(PageError, match="holds no anchors"):
-        Anchors.from_json(broken)
-    with pytest.raises(PageError, match="cannot be read"):
-        Anchors.load(tmp_path / "nowhere.json")
-
-
 @pytest.mark.parametrize("kind", ["naive", "aware", "seconds"])
 def test_settling_waits_for_late_commits(made, kind):
     connection, meta = made
@@ -324,9 +279,9 @@ T = Table(
         ("offset", "grid", lambda: Steady(overlap=-1), "at least 0 rows, got -1"),
         ("offset", "grid", lambda: Steady(overlap=2, ceiling=True), "without a ceiling"),
         ("whole", "grid", lambda: Steady(ceiling=True), "no ceiling"),
-        ("anchored", "grid", lambda: Steady(), "neither without"),
-        ("offset", "grid", lambda: Steady(anchors=Anchors(5)), "neither without"),
-        ("anchored", "feed", lambda: Steady(anchors=Anchors(5)), "numbered pages"),
+        ("frozen-ids", "grid", lambda: Steady(), "neither without"),
+        ("offset", "grid", lambda: Steady(frozen=FrozenIds(None)), "neither without"),
+        ("frozen-ids", "feed", lambda: Steady(frozen=FrozenIds(None)), "numbered pages"),
         ("keyset", "grid", lambda: Steady(settle=Settle("at")), "seconds above 0"),
         ("keyset", "grid", lambda: Steady(settle=Settle("nam", seconds=1)), "No order|no order"),
         (

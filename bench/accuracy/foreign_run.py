@@ -31,7 +31,8 @@ from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.rates import Clock
 from vrelko.errors import VrelkoError
 from vrelko.measuring.budget import BUDGET_MS, Spending
-from vrelko.measuring.trials import Bench, run_limited, time_again
+from vrelko.measuring.engines import run_limited, time_again
+from vrelko.measuring.trials import Bench
 
 MOST_MS = 6_000.0
 

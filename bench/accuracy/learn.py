@@ -13,7 +13,7 @@ from pathlib import Path
 
 import numpy as np
 
-from vrelko.core.cost.rates import PRIORS
+from vrelko.core.engine_traits import TRAITS
 
 _DEVIATION = 1.2
 _NOISE = 0.15
@@ -28,8 +28,8 @@ def main() -> None:
 
 
 def fit(engine, rows):
-    names = list(PRIORS[engine])
-    prior = np.array([PRIORS[engine][name] for name in names])
+    names = list(TRAITS[engine].prices.us)
+    prior = np.array([TRAITS[engine].prices.us[name] for name in names])
     x = np.array([[value(row, name) for name in names] for row in rows])
     y = np.log([row["ms"] * 1000 for row in rows])
     shapes = sorted({row["shape"] for row in rows})

@@ -29,7 +29,8 @@ from shapes import make, shapes
 import vrelko
 from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.rates import Clock, shipped_rates
-from vrelko.measuring.trials import Bench, count_work
+from vrelko.measuring.engines import count_work
+from vrelko.measuring.trials import Bench
 
 MOST_MS = 8_000.0
 

@@ -20,14 +20,13 @@ if TYPE_CHECKING:
     from vrelko.measuring.commits import watch_commits
     from vrelko.measuring.concurrent import Crowd, run_crowd
     from vrelko.measuring.drift import Drift, drift
-    from vrelko.measuring.index_trials import try_indexes
+    from vrelko.measuring.engines import try_indexes
     from vrelko.measuring.measure import Measurement, measure
     from vrelko.measuring.plans import plan
     from vrelko.pagesfile.load import Pages, load
     from vrelko.planning.plan import Plan
     from vrelko.serving.listing import Listing
     from vrelko.serving.pages.page import Page
-    from vrelko.serving.steady.anchors import Anchors
     from vrelko.serving.steady.frozen import FrozenIds, reading_for
     from vrelko.serving.steady.settings import Settle, Steady
     from vrelko.sql.search import Search
@@ -35,7 +34,6 @@ if TYPE_CHECKING:
     from vrelko.surveying.writes import Writes, survey_writes
 
 _HOMES = {
-    "Anchors": "vrelko.serving.steady.anchors",
     "Crowd": "vrelko.measuring.concurrent",
     "Delays": "vrelko.core.drift.settle_delay",
     "Depth": "vrelko.core.workload",
@@ -74,12 +72,11 @@ _HOMES = {
     "settle_for": "vrelko.core.drift.settle_delay",
     "survey": "vrelko.surveying.survey",
     "survey_writes": "vrelko.surveying.writes",
-    "try_indexes": "vrelko.measuring.index_trials",
+    "try_indexes": "vrelko.measuring.engines",
     "watch_commits": "vrelko.measuring.commits",
 }
 
 __all__ = [
-    "Anchors",
     "Crowd",
     "Delays",
     "Depth",

@@ -55,6 +55,7 @@ def read_entries() -> dict[str, Entry]:
         for code, when in re.findall(r"^\| `([a-z-]+)` \| (.*) \|$", text, re.MULTILINE):
             group = title.removeprefix("For the ").partition(":")[0]
             told = f"{when[:1].upper()}{when[1:]}.\n\nAn error for the {group}."
+            # A word that is a term as well is explained as that.
             found.setdefault(_plain(code), Entry(code, "error", told))
     return found
 
@@ -63,6 +64,7 @@ def find_entry(word: str) -> Entry:
     """Return what a word names. Raises PageError with the nearest words."""
     known = read_entries()
     plain = _plain(word)
+    # Some write the plural, or the word that the field has beside ours.
     for name in (plain, _ALSO.get(plain, ""), plain.removesuffix("s"), _ALSO.get(plain[:-1], "")):
         if name in known:
             return known[name]
@@ -115,6 +117,7 @@ def _list(as_json: bool) -> None:
 def _page(name: str) -> str:
     """Return a page of the docs: of the package, or beside the sources of an editable one."""
     inside: Traversable = files("vrelko") / "texts" / name
+    # Installed, the docs lie in the package; in a checkout, beside it.
     if inside.is_file():
         return inside.read_text(encoding="utf-8")
     return (Path(vrelko.__file__).parents[2] / "docs" / name).read_text(encoding="utf-8")

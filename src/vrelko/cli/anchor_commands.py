@@ -1,4 +1,4 @@
-"""vrelko anchors: keys kept in a file or in the database, so that page numbers need no offset."""
+"""vrelko anchors: keys kept in the database, so that page numbers need no offset."""
 
 from __future__ import annotations
 
@@ -9,10 +9,12 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from vrelko.cli.options import counting, json_option, pages_arguments, print_result, status
+from vrelko.cli.options import counting, json_option, pages_arguments, print_result
 
 if TYPE_CHECKING:
+    from vrelko.errors import PagesFileError
     from vrelko.serving.anchors.counted import CountedAnchors
+    from vrelko.serving.anchors.filed import FileAnchors
     from vrelko.serving.listing import Listing
 
 
@@ -22,7 +24,8 @@ def anchors() -> None:
 
     Counted anchors stand in the database and are exact while rows change: `plan` shows what would
     be made, `build` makes it, `fold` keeps it up, `verify` checks it, `drop` takes it away. They
-    are for listings with jumps = "anchors". `segments` are of the strategy "anchored".
+    are for listings with jumps = "anchors"; where one names an anchor_file, they stand in that file
+    instead, and are static.
     """
 
 
@@ -39,25 +42,44 @@ _static_option = click.option(
 def plan(pages: str, listings: Sequence[str], static: bool) -> None:
     """Print the statements that `build` would run, and what they cost; run nothing."""
     with _counted(pages, listings) as found:
+        by_listing: dict[str, list[tuple[Listing, CountedAnchors | FileAnchors]]] = {}
         for listing, one in found:
-            click.echo(f"-- {listing.name}, order {one.order}")
-            for statement in one.statements(static=static):
-                click.echo(statement + ";")
-            click.echo("-- to take all of it away:")
-            for statement in one.drop_statements():
-                click.echo(f"--   {statement};")
-            for line in _STATIC if static else (*_PRICE, *_UNSEEN):
-                click.echo(f"-- {line}")
-            for line in () if static else one.warnings():
-                click.echo(f"--   {line}")
+            by_listing.setdefault(listing.name, []).append((listing, one))
+        for several in by_listing.values():
+            _show_statements(several, static)
+
+
+def _show_statements(
+    several: Sequence[tuple[Listing, CountedAnchors | FileAnchors]], static: bool
+) -> None:
+    """Print what would be made for a listing's orders: the log that they share, once."""
+    listing, first = several[0]
+    for _, one in several:
+        click.echo(f"-- {listing.name}, order {one.order}")
+    if listing.settings.anchor_file is not None:
+        click.echo(f"-- into the file {listing.settings.anchor_file}; nothing is made")
+        for line in (_FILE, *_STATIC):
+            click.echo(f"-- {line}")
+        return
+    made = dict.fromkeys(line for _, one in several for line in one.statements(static=static))
+    for statement in made:
+        click.echo(statement + ";")
+    click.echo("-- to take all of it away:")
+    for statement in dict.fromkeys(line for _, one in several for line in one.drop_statements()):
+        click.echo(f"--   {statement};")
+    for line in _STATIC if static else (*_PRICE, *_UNSEEN):
+        click.echo(f"-- {line}")
+    for line in () if static else first.warnings():
+        click.echo(f"--   {line}")
 
 
 _PRICE = (
     "Rights: CREATE and TRIGGER on the table for who builds; INSERT on the log for all who write;",
     "  SELECT on the three tables for who reads; all of it on them for who folds.",
-    "Writers: each row inserted, deleted or moved in the order writes one or two log rows.",
+    "Writers: each row inserted, deleted or moved writes one or two log rows, for all orders once.",
 )
 _UNSEEN = ("Unseen by triggers, found by `vrelko anchors verify` and by `fold` in time:",)
+_FILE = "Rights: SELECT on the table for who builds and who reads."
 _STATIC = (
     "Writers pay nothing. Numbers are as of the last count, and pages say so:",
     "  `build` again lays anchors along rows that came at the end, `repair` counts all anew.",
@@ -74,6 +96,12 @@ def build(pages: str, listings: Sequence[str], static: bool) -> None:
             with counting(f"laying the anchors of {listing.name}, order {one.order}") as advance:
                 laid = one.build(advance, static=static)
             click.echo(f"{listing.name}, order {one.order}: {laid:,} anchors laid")
+            for left in one.leftovers():
+                click.echo(
+                    f"{listing.name}: anchors of an earlier description are left ({left}), and "
+                    "writers pay for them; `vrelko anchors drop --left` takes them away",
+                    err=True,
+                )
 
 
 @anchors.command()
@@ -91,14 +119,21 @@ def fold(pages: str, listings: Sequence[str], every: float | None) -> None:
     Counts two segments each time, drawn at random. Exit status 1 where one was off.
     """
     with _counted(pages, listings) as found:
-        kept, wrong = list(found), False
+        # An order without anchors is no reason to let those of the others grow old.
+        kept, wrong = [(listing, one) for listing, one in found if one.exist], False
+        if not kept:
+            raise _nothing_to_fold()
         while True:
+            folded: dict[str, int] = {}
             for listing, one in kept:
-                folded = 0
-                while many := one.fold():
-                    folded += many
-                if folded or every is None:
-                    click.echo(f"{listing.name}, order {one.order}: {folded:,} changes folded")
+                while many := one.fold():  # into all orders that share its log
+                    folded[listing.name] = folded.get(listing.name, 0) + many
+                # Said once where it was asked for once; a worker that keeps running stays silent.
+                if listing.name not in folded and every is None:
+                    folded[listing.name] = 0
+            for name, many in folded.items():
+                click.echo(f"{name}: {many:,} changes folded")
+            for listing, one in kept:
                 for off in filter(None, one.check()):
                     wrong = True
                     click.echo(
@@ -120,6 +155,7 @@ def verify(pages: str, listings: Sequence[str], as_json: bool) -> None:
     with _counted(pages, listings) as found:
         for listing, one in found:
             off = one.verify()
+            # Segments are off by rows too many or too few, so their sum would hide some.
             wrong = [number for number in off if number]
             rows.append(
                 {
@@ -171,6 +207,7 @@ def show(pages: str, listings: Sequence[str], as_json: bool) -> None:
                     "every": state and state.every,
                     "static": state and state.static,
                     "age_s": state and round(state.age_s, 1),
+                    "built": state and state.built,
                 }
             )
 
@@ -183,6 +220,7 @@ def show(pages: str, listings: Sequence[str], as_json: bool) -> None:
                     what = "counted" if row["static"] else "folded"
                     told += f"; {what} {_ago(row['age_s'])} ago"
                 told = f"static, {told}" if row["static"] else told
+                told += "" if row["built"] else "; the build has not ended: go on with `build`"
             click.echo(f"{row['listing']}, order {row['order']}: {told}")
 
     print_result(rows, as_json, show_rows)
@@ -197,36 +235,34 @@ def _ago(seconds: float) -> str:
 
 @anchors.command()
 @pages_arguments
-def drop(pages: str, listings: Sequence[str]) -> None:
+@click.option(
+    "--left",
+    is_flag=True,
+    help="Only what an earlier description of the listings left, of other orders or conditions.",
+)
+def drop(pages: str, listings: Sequence[str], left: bool) -> None:
     """Take tables and triggers away; nothing of them is left."""
     with _counted(pages, listings) as found:
         for listing, one in found:
-            one.drop()
-            click.echo(f"{listing.name}, order {one.order}: dropped")
+            for group in one.sweep():
+                click.echo(f"{listing.name}: dropped what was left of {group}")
+            if not left:
+                one.drop()
+                click.echo(f"{listing.name}, order {one.order}: dropped")
 
 
-@anchors.command()
-@pages_arguments
-@click.option("--show", "shown", is_flag=True, help="Show what is stored; build nothing.")
-@json_option
-def segments(pages: str, listings: Sequence[str], shown: bool, as_json: bool) -> None:
-    """Build the segments of listings served by the strategy "anchored", or build them anew.
+def _nothing_to_fold() -> PagesFileError:
+    from vrelko.errors import PagesFileError
 
-    Reads every key of the listing's variants in use once, in order, and writes the bounds of pages
-    to the file that steady.anchors names. The database is only read.
-    """
-    from vrelko.cli.anchors import build as build_segments
-    from vrelko.cli.anchors import show_anchors, stored
-
-    with status("reading keys"):
-        found = stored(pages, listings) if shown else build_segments(pages, listings)
-    print_result(found, as_json, lambda: show_anchors(found))
+    return PagesFileError(
+        "there are no anchors to fold changes into", "Run `vrelko anchors build`", "anchors-none"
+    )
 
 
 @contextmanager
 def _counted(
     pages: str, listings: Sequence[str]
-) -> Iterator[Iterator[tuple[Listing, CountedAnchors]]]:
+) -> Iterator[Iterator[tuple[Listing, CountedAnchors | FileAnchors]]]:
     """Lend the counted anchors of each order of listings that jump by them."""
     from vrelko.engines.registry import open_database
     from vrelko.errors import PagesFileError
@@ -249,6 +285,7 @@ def _counted(
                 'Add jumps = "anchors" to one',
                 "pages-anchors",
             )
+        # The pages file's own engine only reads.
         address = loaded.engine.url.render_as_string(hide_password=False)
         engine = open_database(address, read_only=False)
         try:
@@ -257,8 +294,11 @@ def _counted(
             engine.dispose()
 
 
-def _orders(listings: Sequence[Listing], engine: Any) -> Iterator[tuple[Listing, CountedAnchors]]:
+def _orders(
+    listings: Sequence[Listing], engine: Any
+) -> Iterator[tuple[Listing, CountedAnchors | FileAnchors]]:
     for listing in listings:
         given = listing.described.given
+        # Orders that a search brings along change with what is searched: no anchors fit.
         for order in given[: len(given) - listing.described.search_orders]:
             yield listing, listing.counted_anchors(engine, str(order))

@@ -119,6 +119,7 @@ def drift(
             log = _readers_from(access_log, question, one)
             one = one.with_readers(log.readers)
             logs.append(log)
+        # Facts describe a table that may be nowhere near.
         can = facts is None and _can_walk(loaded, copy_url)
         if not can and (replay or seconds):
             raise click.UsageError(
@@ -127,6 +128,7 @@ def drift(
             )
         recording = None if events is None else _recorded(events, one)
         engine = loaded.engine if can and not (expect_only and not seconds) else None
+        # What was recorded cannot happen again to the rows there are now.
         turns = walks if engine is not None and not expect_only and recording is None else 0
         copy = open_database(copy_url, read_only=False) if engine is not None and copy_url else None
         walked = partial(drift_, recording=recording, concurrent_s=seconds or 0.0)
@@ -134,6 +136,7 @@ def drift(
             results.append(walked(one, engine, turns, seed, advance, copy))
 
     def show() -> None:
+        # One log for all listings: what it says of readers is said once.
         for log in logs[:1]:
             show_log(log)
         each(partial(show_drift, details=details), results)

@@ -34,6 +34,7 @@ def show_drift(drift: Drift, details: bool = False, brief: bool = False) -> None
         out.print(sentence)
     if brief:
         return
+    # The mark needs its meaning only where a table bears it.
     if not all(one.holds for one in drift.expected):
         out.print(
             "?: more rows arrive ahead of the reader in one dwell than fit on a page, which the "
@@ -64,7 +65,7 @@ _DETAILS = (
 def _asked(drift: Drift) -> str:
     """Return a term of the table that a reader may not know."""
     ways = [str(one.way) for one in drift.shown]
-    return next((way for way in ("ceiling", "frozen", "anchored") if way in ways), "drift")
+    return next((way for way in ("ceiling", "frozen") if way in ways), "drift")
 
 
 def _how(drift: Drift) -> str:
@@ -117,7 +118,7 @@ def _stored(cost: Any) -> str:
     what = cost.keeps.partition(":")[0].partition(",")[0]
     if not cost.stored_bytes:
         return str(what)
-    return f"{render_bytes(cost.stored_bytes)}{'' if cost.shared else ' per walk'}: {what}"
+    return f"{render_bytes(cost.stored_bytes)} per walk: {what}"
 
 
 def _prices(drift: Drift) -> Table:
@@ -135,7 +136,7 @@ def _prices(drift: Drift) -> Table:
     costs = {one.way: one for one in drift.costs}
     for one in drift.shown:
         repeats, misses, cost = one.means["repeats"], one.means["misses"], costs[one.way]
-        stored = f"{render_bytes(cost.stored_bytes)}{'' if cost.shared else ' per walk'}: "
+        stored = f"{render_bytes(cost.stored_bytes)} per walk: "
         table.add_row(
             _title(drift, one.way),
             _about(repeats * 1_000),
@@ -151,10 +152,12 @@ def _prices(drift: Drift) -> Table:
 
 def _where(drift: Drift) -> Table | None:
     """Where in the walk rows come again and are missed, pages taken together where many."""
+    # Ways that suffer nothing would be columns of zeros.
     hit = [one for one in drift.shown if any(sum(pair) for pair in one.by_page)]
     if not hit:
         return None
     count = len(hit[0].by_page)
+    # A walk of a hundred pages would be a hundred lines.
     step = max(math.ceil(count / _PAGE_ROWS), 1)
     titles = [
         f">{kind} by {one.way}"
@@ -248,6 +251,7 @@ def show_writes(writes: Writes) -> None:
     ):
         if rate is not None:
             out.print(f"{name}: {rate:.3g} per minute, as the server counted")
+    # A table without any row has no busy hour.
     top = max(writes.by_hour) or 1.0
     table = make_table("hour", ">inserts per minute", "")
     for hour, rate in enumerate(writes.by_hour):
@@ -288,6 +292,7 @@ def show_settling(found: Settling, table: str, column: str, engine: str) -> None
         f"For a chance of {wait.chance / 10:.3g}, watch until {10 / wait.chance:,.0f} rows "
         "have come.\n\nFor the pages file:"
     )
+    # Rounded up: a wait that is shorter than measured loses more.
     seconds = math.ceil(wait.wait_s * 1_000) / 1_000
     out.print(f'settle = {{ column = "{column}", seconds = {seconds:g} }}', markup=False)
     if engine == "postgresql":

@@ -95,6 +95,7 @@ def demo(ctx: click.Context, folder: str, rows: int, walks: int, as_json: bool) 
     result = run_demo(Path(folder), rows, walks, quiet=as_json)
     if as_json:
         click.echo(json.dumps(result, indent=2, default=str))
+    # In a script nobody answers.
     elif _at_terminal() and click.confirm("Open the demo page now?", default=True):
         ctx.invoke(serve, folder=folder, port=8_080, host="127.0.0.1", opens=True)
 

@@ -63,6 +63,7 @@ def pages_arguments(command: F) -> F:
 
 def listing_options(command: F) -> F:
     """Take what describes a listing of a database that no pages file describes yet."""
+    # click lists options in the order they were put on last.
     for option in reversed(_LISTING_OPTIONS):
         command = option(command)
     return command
@@ -98,6 +99,7 @@ def described_of(given: dict[str, Any]) -> Described:
 
     params = {}
     for one in given.pop("params"):
+        # A value may hold further equal signs.
         name, equals, value = one.partition("=")
         if not (name and equals):
             raise PagesFileError(
@@ -145,6 +147,7 @@ def _plans(
         raise PagesFileError(
             f"{pages} describes no listing", "Add a [listing.NAME] table", "pages-empty"
         )
+    # Facts that were named go before those of the pages file.
     given = read_facts(Path(facts)) if facts else loaded.facts
     if given is not None:
         plans = list(plan_(chosen, given))
@@ -208,6 +211,7 @@ def read_lines(path: str) -> list[str]:
 def print_result(data: Any, as_json: bool, show: Callable[[], Any]) -> None:
     """Print a result as JSON, or as tables. `data` may be a function that makes it."""
     if as_json:
+        # Only then: as plain data a plan is larger than what tables show of it.
         click.echo(json.dumps(data() if callable(data) else data, indent=2, default=str))
     else:
         show()
@@ -247,6 +251,7 @@ def counting(text: str) -> Iterator[Callable[[int], None]]:
 @contextmanager
 def progress(text: str, total: int) -> Iterator[Callable[[int], None] | None]:
     """Show a progress bar on stderr, and lend what moves it on."""
+    # A bar of nothing would stand there for ever.
     if not total:
         yield None
         return

@@ -24,9 +24,6 @@ from vrelko.cli.options import (
 if TYPE_CHECKING:
     from vrelko.planning.plan import Plan
 
-if TYPE_CHECKING:
-    from vrelko.planning.plan import Plan
-
 
 @click.command()
 @pages_arguments
@@ -84,11 +81,12 @@ def plan(
         if details:
             show_plan(one)
 
+    # Before anything is asked of the database: a wrong file is told at once.
     before = read_plans(since) if since else None
     plans = []
     for loaded, one in plans_of(pages, listings, facts, thorough, budget_ms, not no_run, asked):
         if try_indexes:
-            from vrelko.measuring.index_trials import try_indexes as try_indexes_
+            from vrelko.measuring.engines import try_indexes as try_indexes_
 
             with status(f"trying the indexes of {one.listing}"):
                 one = try_indexes_(loaded.engine, one)
@@ -96,6 +94,7 @@ def plan(
     if as_csv:
         import csv
 
+        # In one table, so that listings can be compared.
         rows = [{"listing": p.listing, **row} for p in plans for row in p.ladder_rows()]
         writer = csv.DictWriter(sys.stdout, rows[0].keys())
         writer.writeheader()

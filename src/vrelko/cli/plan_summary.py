@@ -31,6 +31,7 @@ def show_summary(plan: Plan, source: str = "PAGES", again: str = "") -> None:
     out.print()
     head, saved = conclude(plan)
     out.print(Text.assemble((head, "bold"), f": {saved}"))
+    # One screen: who wants all asks for --details.
     for line in list(reasons_of(plan))[:_MOST_REASONS]:
         out.print(Text("  • " + line))
     out.print()
@@ -100,6 +101,7 @@ def _show_indexes(out: Console, plan: Plan) -> None:
 
 
 def _show_findings(out: Console, plan: Plan) -> None:
+    # An index that is printed as such need not be repeated as a fix.
     shown = {advice.sql for advice in plan.indexes}
     found = [one for one in plan.findings if one.fix not in shown]
     found.sort(key=lambda one: _RANKS.index(one.kind))
@@ -107,6 +109,7 @@ def _show_findings(out: Console, plan: Plan) -> None:
         out.print()
     for one in found[:_MOST_FINDINGS]:
         line = Text.assemble((f"{one.kind}: ", _KINDS[one.kind]), f"{one.about}: {one.evidence}")
+        # The code stays readable: it is what `vrelko about` takes.
         line.truncate(max(out.width - len(one.code) - 4, 40), overflow="ellipsis")
         line.append(f" [{one.code}]", style="dim")
         out.print(line, no_wrap=True, overflow="ellipsis")

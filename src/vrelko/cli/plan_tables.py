@@ -9,8 +9,9 @@ from rich.padding import Padding
 from rich.text import Text
 
 from vrelko.cli.tables import console, make_table
-from vrelko.core.cost.counted import UNITS, counted_as
+from vrelko.core.cost.counted import counted_as
 from vrelko.core.drift.expectation import expect_drift
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.number_format import render_bytes, render_count, render_mean, render_ms
 
 if TYPE_CHECKING:
@@ -92,12 +93,13 @@ def _show_ladders(out: Console, plan: Plan) -> None:
         ">entries",
         ">sorted",
         ">bytes",
-        f">{UNITS[engine]}",
+        f">{TRAITS[engine].unit}",
         ">ms",
         ">90 % interval",
         ">cold ms",
     )
     for candidate in plan.candidates:
+        # All rows at once are the same at every page.
         rungs = candidate.ladder[:1] if candidate.strategy == "whole" else candidate.ladder
         for i, rung in enumerate(rungs):
             w = rung.work
@@ -146,6 +148,7 @@ def _show_depths(out: Console, plan: Plan) -> None:
         )
     if judged.count is not None and judged.count_time is not None:
         time = judged.count_time
+        # SQLite counts by one instruction, which reads nothing row by row.
         walked = max(judged.count.read, judged.count.counted)
         once = plan.outline.counted_once
         whose = "The first page of a walk, and each jump," if once else "Each request"
@@ -162,6 +165,7 @@ def _show_variants(out: Console, plan: Plan) -> None:
     names = [candidate.strategy for candidate in plan.candidates]
     table = make_table("variant", ">share", ">rows", *(f">{name} ms" for name in names))
     for variant in variants:
+        # Many variants in a narrow terminal: their orders alone tell them apart.
         title = ", ".join((variant.order, *variant.params[: 2 * (len(variants) < 9)]))
         table.add_row(
             title,
@@ -184,6 +188,7 @@ def _show_readers(out: Console, plan: Plan) -> None:
     )
     sizes = judged.sizes
     best_size = next(one for one in sizes.sizes if one.size == sizes.default)
+    # The listing's own size may be none of those that were tried.
     near = min(sizes.sizes, key=lambda one: abs(one.size - judged.size))
     seen = readers.depth.mean * judged.size
     out.print(

@@ -109,6 +109,7 @@ def serve(
     streams it; / lists them, /openapi.json describes them, /healthz tells whether the database
     answers, and /metrics counts. The database is only read. Ends with Ctrl-C.
     """
+    # One of them says what is served; two, or none, say nothing.
     if (pages is None) == (folder is None):
         raise click.UsageError(
             "Name a pages file, a database with a TABLE, or a folder with --demo"
@@ -149,6 +150,7 @@ def _run(app: Any, host: str, port: int, opens: bool, grace_s: int) -> None:
 
     from vrelko.web.slow_clients import PatientProtocol
 
+    # Before uvicorn is started: a port that is taken is told as any other mistake.
     listener = _listen(host, port)
     shown = f"[{host}]" if ":" in host else host
     if host in _EVERYWHERE:
@@ -223,6 +225,7 @@ def _warn(pages: str | None, host: str, allowed: Sequence[str]) -> None:
 
 
 def _log_to_stderr() -> None:
+    # Its own handler: an application that sets up logging of its own is not doubled.
     handler = logging.StreamHandler()
     handler.setFormatter(logging.Formatter("%(asctime)s %(message)s"))
     told = logging.getLogger("vrelko.web")

@@ -99,6 +99,7 @@ def show_statements(found: Mapping[str, Any]) -> None:
     out = console()
     out.print(f"[dim]-- {found['listing']} on {found['dialect']}[/]")
     for statement in found["statements"]:
+        # A function of PostgreSQL has its body quoted, so clients see where it ends.
         dialect = found["dialect"] if statement.startswith("CREATE PROCEDURE") else ""
         before, after = _CLIENTS.get(dialect, ("", ";\n"))
         out.print(Text(before + statement + after), soft_wrap=True)

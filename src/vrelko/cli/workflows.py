@@ -47,6 +47,7 @@ def study(
             "No walk was replayed: on a server that needs a copy of the rows. Name a database to "
             "make it in with --copy URL."
         )
+    # What was measured before is kept, whatever happens to the replay.
     elif walks:
         try:
             replayed = replay(engine, plan, Walks(walks, seed), progress, copy)
@@ -64,6 +65,7 @@ def check_report(path: Path) -> None:
         for name in ("matplotlib", "jinja2", "pandas"):
             if find_spec(name) is None:
                 raise ModuleNotFoundError(name=name)
+    # Missing folders are made, so the nearest one that is there decides.
     folder = next((one for one in path.absolute().parents if one.exists()), None)
     if path.is_dir() or folder is None or not os.access(folder, os.W_OK):
         raise PagesFileError(

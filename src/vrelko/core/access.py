@@ -35,6 +35,7 @@ def choose_path(
     if order is None:
         return min(
             paths,
+            # Counting wants few entries first, then none of the table, then a small index.
             key=lambda path: (len(_lost(path, fixed)), not path.covering, _leaves(path, table)),
         )
     return min(
@@ -60,6 +61,7 @@ def choose_keys(
 
     `near` is the one to whole rows, where a server told it: its index is taken for the keys too.
     """
+    # Without the other columns an index may hold all that is asked for.
     narrow = _narrowed(outline, order, table)
     if near is None or near.index is None:
         return choose_path(narrow, order, table, engine)
@@ -82,10 +84,12 @@ def follow_path(
     else:
         path = _path(outline, order, table, index, engine, False)
     path = _with(path, _KINDS[seen.sorts], seen)
+    # The server says how many terms come sorted; which ones they are is told by its index.
     if path.kind == "grouped" and order is not None and path.index is not None:
         path = replace(path, presorted=presorted(path.index, order, path.fixed, seen.presorted))
         if not path.presorted:
             path = replace(path, kind="sorted")
+    # Where nothing is fixed the server's own estimate is the only word on how much is read.
     if seen.rows is not None and not path.fixed:
         share = min(seen.rows / max(table.rows, 1.0), 1.0)
         path = replace(path, share=share, passing=min(path.passing * path.share / share, 1.0))
@@ -112,9 +116,11 @@ def advise_index(outline: Outline, order: Order, table: TableFacts, engine: str)
     """
     fixed = fixed_columns(outline)
     terms = [term for term in order.terms if term.name not in fixed]
+    # An index is read from either end, so the order and its reverse are the same index.
     if terms and terms[0].descending:
         terms = [term.reversed() for term in terms]
     tail = index_tail(table, engine)
+    # What the engine appends to every index need not be named, and makes it no wider.
     while terms and terms[-1].name in tail and not terms[-1].descending:
         terms = terms[:-1]
     columns = [IndexColumn(name) for name in fixed]
@@ -183,14 +189,18 @@ def _path(
     branched = served and _by_branches(outline, table, engine)
     tried = pinned if branched else fixed
     ordered = order is not None and serves_order(index, order, tried, table, engine, served)
+    # Read as one range it goes through the order, and the set is tested on the way.
     if ordered and not branched and sets:
         used, sets = [name for name in used if name in fixed], []
     alike: tuple[str, ...] = ()
     if order is not None and not ordered:
         alike = _first_terms(index, order, used, table, engine, served)
+    # A range on the column behind the fixed ones bounds what is read; on a later one it only
+    # filters.
     behind = index.columns[len(used)].name if len(used) < len(index.columns) else None
     share, residual, passing = shares(outline, table, used, behind)
     held = index.held | set(index_tail(table, engine))
+    # InnoDB's primary key is the table.
     if index.name == CLUSTER and table.clustered:
         held = {column.name for column in table.columns}
     needed = {c.column for c in outline.conditions if c.table == table.name}
@@ -237,6 +247,7 @@ def _first_terms(
         lead += 1
     rest = IndexFacts(index.name, index.columns[lead:])
     terms = presorted(rest, order, fixed, int(not own))
+    # Groups of unknown size may be the whole table, so nothing is built on them.
     known = [table.column(name).distinct for name in terms if table.has_column(name)]
     if not terms or len(known) < len(terms) or not all(known):
         return ()
@@ -268,6 +279,7 @@ def _values(outline: Outline, sets: Sequence[str]) -> int:
     for condition in outline.conditions:
         if condition.kind == "in" and condition.column in sets:
             given = outline.params.get(condition.parameter or "", condition.value)
+            # Three is about what people choose from a list of check boxes.
             return len(given) if isinstance(given, (list, tuple, set, frozenset)) else 3
     return 1
 
@@ -276,9 +288,11 @@ def _table_path(
     outline: Outline, order: Order | None, table: TableFacts, engine: str
 ) -> AccessPath:
     """The table itself: in order where it lies in the order of its row id or primary key."""
+    # On PostgreSQL rows lie in no order that could be relied on.
     by_key = TRAITS[engine].rows_lie_by == "primary key"
     lies = table.primary_key if by_key else (table.row_id,)
     by_id = order is not None and None not in lies and order.names[: len(lies)] == lies
+    # It is read from either end, but not partly from both.
     if by_id and order is not None:
         by_id = len({term.descending for term in order.terms[: len(lies)]}) == 1
     behind = lies[0] if by_id and lies else None

@@ -155,6 +155,7 @@ class _Tally:
         if page is None:
             self.odd += 1
             return
+        # Only a step to the next page tells how long the one before was looked at.
         if visit.pages and page == visit.pages[-1] + 1:
             visit.dwells.append(moment - visit.last)
         visit.pages.append(page)
@@ -172,6 +173,7 @@ def _readers_of(visits: list[_Visit], span_s: float, usual: Readers) -> Readers:
     for visit in visits:
         before = 0
         for page in visit.pages:
+            # Neither the next page nor the one before, nor the same once more: a jump.
             if abs(page - before) > 1:
                 jumps += 1
             else:
@@ -202,6 +204,7 @@ def _page_of(query: str, question: LogQuestion, visit: _Visit) -> int | None:
     if question.means == "cursor":
         if not value:
             return 1
+        # A cursor says nothing of its page: the order in which a visitor met them does.
         if value not in visit.cursors:
             visit.cursors[value] = (visit.pages[-1] if visit.pages else 1) + 1
         return visit.cursors[value]

@@ -32,6 +32,7 @@ class Sizes:
 
     def __post_init__(self) -> None:
         for name, value in (("default", self.default), ("max", self.max)):
+            # No limit is a choice; no default would leave a page without a size.
             unset = value is None and name == "max"
             if not unset and (type(value) is not int or value < 1):
                 raise PageError(
@@ -63,6 +64,7 @@ class Sizes:
         try:
             return self.check(size)
         except PageError as error:
+            # Letters have no nearest number.
             if error.code != "size-range":
                 return self.default
         top = MOST_OFFSET if self.max is None else self.max
@@ -74,8 +76,10 @@ def check_whole(value: object, what: str, code: str) -> int:
 
     Raises PageError with code `<code>-number` for anything else: letters, fractions, booleans.
     """
+    # True is an int in Python, and no page number.
     if isinstance(value, int) and not isinstance(value, bool):
         return int(value)
+    # A Decimal of 1e1000000 would take minutes to become an int.
     small = isinstance(value, Decimal) and value.is_finite() and value.adjusted() <= 30
     if isinstance(value, Decimal) and small and value == value.to_integral_value():
         return int(value)
@@ -84,6 +88,7 @@ def check_whole(value: object, what: str, code: str) -> int:
     if isinstance(value, str):
         text = value.strip()
         digits = text[1:] if text[:1] in ("-", "+") else text
+        # Digits of other scripts are digits for str.isdigit, and not what a URL of ours holds.
         if digits.isascii() and digits.isdigit() and len(digits) <= 30:
             return int(text)
     raise PageError(
@@ -138,6 +143,7 @@ def clamp_number(number: int, last: int) -> int:
 
 def neighbours(number: int, last: int) -> tuple[int | None, int | None]:
     """Return the previous and the next page number, None at either end."""
+    # One past the end still has the last page before it, farther off there is no neighbour.
     before = number - 1 if 1 < number <= last + 1 else None
     return before, number + 1 if number < last else None
 
@@ -160,6 +166,7 @@ class Total:
         """Return the total in words of your own: `number` writes a whole number."""
         if self.value is None:
             return unknown
+        # Not to be read as counted.
         mark = "~" if self.kind == "about" else ""
         return f"{mark}{number(self.value)}{'+' if self.kind == 'capped' else ''}"
 
@@ -244,9 +251,11 @@ def strip_of(number: int, last: int, width: int = 7) -> Sequence[Link]:
     here = clamp_number(number, last)
     if last <= width:
         return tuple(Link(n, n == here) for n in range(1, last + 1))
+    # First, last and two places that are a page or a gap.
     inner = width - 4
     low = min(max(here - inner // 2, 3), last - inner - 1)
     middle: list[int | None] = list(range(low, low + inner))
+    # A gap of one page would take the place of that page.
     left: int | None = 2 if low == 3 else None
     right: int | None = last - 1 if low + inner == last - 1 else None
     places: list[int | None] = [1, left, *middle, right, last]

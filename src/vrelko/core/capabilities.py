@@ -23,7 +23,8 @@ class Capabilities:
     a bound on its first term beside it only those that matter. `ors_lose`: an OR of key ranges
     gives wrong rows. `zoned_moments`: moments of columns with a time zone come back with one.
     `moments_as_text`: dates and times are compared as the texts that they are stored as.
-    `offset_expressions`: OFFSET takes more than a number.
+    `offset_expressions`: OFFSET takes more than a number. `lateral`: a subquery may read columns of
+    those beside it.
     """
 
     engine: str
@@ -39,4 +40,5 @@ class Capabilities:
     zoned_moments: bool = False
     moments_as_text: bool = False
     offset_expressions: bool = False
+    lateral: bool = False
     served: bool = True

@@ -48,6 +48,7 @@ class Distribution:
             if below >= goal and before is not None:
                 last, reached = before
                 return _within(last, value, (goal - reached) / max(below - reached, 1e-12))
+            # A common value covers a stretch of shares: within it the value is the answer.
             if up_to >= goal:
                 return value
             before = value, up_to
@@ -59,6 +60,7 @@ class Distribution:
         before: tuple[Any, float] | None = None
         for at, below, up_to in self._steps():
             if value <= at:
+                # Ahead of the first bound nothing is known to stand.
                 if before is None or value == at:
                     return below / with_value
                 last, reached = before
@@ -96,6 +98,7 @@ def _part(low: Any, high: Any, value: Any) -> float:
 def _within(low: Any, high: Any, part: float) -> Any:
     """Return what stands at a part of the way between two values, of their type."""
     if isinstance(low, Decimal):
+        # A float times a Decimal is refused by Python; the text of the float is exact.
         return low + (high - low) * Decimal(repr(part))
     found = low + (high - low) * part  # a date takes whole days of it
     return round(found) if isinstance(low, int) else found

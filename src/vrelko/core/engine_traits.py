@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from vrelko.core.capabilities import IndexTail
+from vrelko.core.engine_prices import MARIADB, POSTGRESQL, SQLITE, EnginePrices
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -26,7 +27,10 @@ class EngineTraits:
     filters on the other tables, or of all. Sent rows: `reads_text_moments` where dates are texts
     that are read again for the key, `slow_floats` where floats cost more than other values. State:
     `visibility_map` that vacuuming keeps; `generic_plans` of prepared statements; and
-    `outside_collations` that an upgrade of the system may change.
+    `outside_collations` that an upgrade of the system may change. Figures: `unit` is what its
+    counter counts, which estimates are held against (SQLite's virtual machine steps, PostgreSQL's
+    shared buffers, found or read, and the rows that MariaDB's handlers hand over); `prices` are
+    what was measured.
     """
 
     quote_mark: str
@@ -51,6 +55,8 @@ class EngineTraits:
     visibility_map: bool
     generic_plans: bool
     outside_collations: bool
+    unit: str
+    prices: EnginePrices
 
 
 _SQLITE = EngineTraits(
@@ -76,6 +82,8 @@ _SQLITE = EngineTraits(
     visibility_map=False,
     generic_plans=False,
     outside_collations=False,
+    unit="steps",
+    prices=SQLITE,
 )
 _POSTGRESQL = EngineTraits(
     quote_mark='"',
@@ -100,6 +108,8 @@ _POSTGRESQL = EngineTraits(
     visibility_map=True,
     generic_plans=True,
     outside_collations=True,
+    unit="buffers",
+    prices=POSTGRESQL,
 )
 _MARIADB = EngineTraits(
     quote_mark="`",
@@ -124,6 +134,8 @@ _MARIADB = EngineTraits(
     visibility_map=False,
     generic_plans=False,
     outside_collations=False,
+    unit="handler rows",
+    prices=MARIADB,
 )
 
 TRAITS: dict[str, EngineTraits] = {

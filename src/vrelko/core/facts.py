@@ -195,10 +195,6 @@ class Facts:
             ) from error
 
 
-BLOCK_BYTES = {"sqlite": 4096, "postgresql": 8192, "mariadb": 16384}
-"""Bytes of a block where facts do not say."""
-
-
 def _server(data: Mapping[str, Any]) -> ServerFacts:
     engine = data["engine"]
     if engine not in TRAITS:
@@ -207,7 +203,7 @@ def _server(data: Mapping[str, Any]) -> ServerFacts:
             nearest(str(engine), TRAITS),
             "facts-engine",
         )
-    usual = {"version": "", "block_bytes": BLOCK_BYTES[engine]}
+    usual = {"version": "", "block_bytes": TRAITS[engine].prices.block_bytes}
     return ServerFacts(**{**usual, **data})
 
 
@@ -215,7 +211,9 @@ def _table(data: Mapping[str, Any], server: ServerFacts) -> TableFacts:
     """Return a table's facts; what a person left out is filled in from rows and widths."""
     columns = tuple(_column(column) for column in data["columns"])
     widths = sum(column.width or usual_width(column.type) for column in columns)
-    row_bytes = float(data.get("row_bytes") or widths + _ROW_HEADER[server.engine])
+    row_bytes = float(
+        data.get("row_bytes") or widths + TRAITS[server.engine].prices.row_header_bytes
+    )
     rows = float(data["rows"])
     if not rows >= 0 or not row_bytes > 0:
         raise ValueError(f"rows {rows:g} and row_bytes {row_bytes:g}")
@@ -251,9 +249,6 @@ def _index(data: Mapping[str, Any]) -> IndexFacts:
         for one in data["columns"]
     )
     return IndexFacts(**{**data, "columns": columns, "included": tuple(data.get("included", ()))})
-
-
-_ROW_HEADER = {"sqlite": 4, "postgresql": 28, "mariadb": 18}
 
 
 def usual_width(type_name: str) -> float:
@@ -294,6 +289,7 @@ def declared_bytes(type_name: str) -> float:
 
 def _as_number(given: Any, like: Any) -> Any:
     """Return a value, or the text of one, as something to compare and measure with."""
+    # Facts travel as JSON, so a moment may come as text.
     if isinstance(like, (datetime, date)):
         moment = datetime.fromisoformat(str(given).strip())
         return moment.replace(tzinfo=None).timestamp()
@@ -310,5 +306,6 @@ def _place(point: Any, bounds: list[Any]) -> float:
         return 1.0
     i = bisect_left(bounds, point)
     low, high = bounds[i - 1], bounds[i]
+    # How far one text is on the way to another depends on the collation; the middle errs least.
     inside = 0.5 if isinstance(point, str) or high == low else (point - low) / (high - low)
     return float(i - 1 + inside) / max(len(bounds) - 1, 1)

@@ -44,6 +44,7 @@ def find_faults(
     outline, table = variants[0].outline, variants[0].model.table
     yield from _find_unread(outline, [variant.model.matching for variant in variants])
     yield from _find_false_key(outline, table)
+    # What readers suffer is told for the usual variant: one number is read, ten are not.
     walk = _Walk.of(variants[0], readers, writers)
     for order, said in zip(orders, outline.given, strict=True):
         yield from _find_order(order, said, table, walk)
@@ -93,6 +94,7 @@ def _find_false_key(outline: Outline, table: TableFacts) -> Iterator[Finding]:
     if not names or len(names) < len(outline.claimed) or not all(known) or len(outline.tables) > 1:
         return
     values = math.prod(value or 1.0 for value in known)
+    # Distinct counts are estimates, so only a claim that is off by more than half is called false.
     if table.rows > _FEW_ROWS and values < _TOO_FEW * table.rows:
         yield make_finding(
             "unique-false",
@@ -121,6 +123,7 @@ def _find_drains(outline: Outline, variant: VariantModel, writers: Writers) -> I
 
 def _find_lag(server: ServerFacts, walk: _Walk) -> Iterator[Finding]:
     """A replica: pages of one walk that come from servers which differ."""
+    # The lag is text: a number of seconds, or that it is unknown.
     told = server.settings.get("replica_lag_s", "")
     lag = float(told) if told.replace(".", "", 1).isdigit() else None
     if server.settings.get("replica") != "yes" or (lag is not None and lag < _SHORT_LAG_S):
@@ -180,6 +183,7 @@ def _find_sizes(
             (f"total='capped' stops at {outline.cap:,}; " if model.matching > outline.cap else "")
             + "count='once' counts once per walk; total='none' if no total is shown",
         )
+    # With fewer than a hundred pages the last one is no deeper than readers go anyway.
     if strategy in ("offset", "deferred-join") and model.matching > 100 * outline.sizes.default:
         deep = model.offset(model.matching, outline.sizes.default)
         index = "Create the index, then serve the listing by keyset" if advised else ""
@@ -218,6 +222,7 @@ def _find_order(order: Order, said: int, table: TableFacts, walk: _Walk) -> Iter
     evidence = "no column in it is unique, so rows can tie"
     known = [table.column(term.name).distinct for term in terms if table.has_column(term.name)]
     if len(known) == len(terms) and all(known):
+        # The mean number of rows that tie; less than one and a half is chance.
         sharing = table.rows / math.prod(value or 1.0 for value in known)
         if sharing > 1.5:
             shown = walk.stream.rows / max(table.rows, 1.0)  # of the table, in the listing
@@ -265,6 +270,7 @@ def _find_periods(outline: Outline, table: TableFacts, server: ServerFacts) -> I
         return
     fixed, order = fixed_columns(outline), Order((Term(name),))
     whole = [index for index in table.indexes if not index.partial]
+    # Found from either end, so the direction of the index does not matter.
     if any(serves_order(index, order, fixed, table, server.engine, lax=True) for index in whole):
         return
     yield make_finding(
@@ -292,6 +298,7 @@ def _index_of(order: Order, outline: Outline, table: TableFacts, server: ServerF
     known = [table.has_column(term.name) or term.name in outline.computed for term in order.terms]
     if not TRAITS[server.engine].expression_indexes or not all(known):
         return ""
+    # Columns fixed by equality go first: behind them the expression gives the order.
     fixed = [one.column for one in outline.conditions if one.kind == "equal"]
     parts = [quote(name, server.engine) for name in fixed]
     for term in (term for term in order.terms if term.name not in fixed):

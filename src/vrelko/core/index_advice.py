@@ -65,11 +65,13 @@ def advise_indexes(
     known = table
     for order in orders:
         path = choose_path(outline, order, known, server.engine, served=True)
+        # In order, and nothing left to filter: there is nothing that an index could save.
         if path.kind == "ordered" and not set(fixed_columns(outline)) - set(path.fixed):
             continue
         if table.rows * path.share < SORTED_ROWS:
             continue
         size = outline.sizes.default
+        # Groups of a few pages are sorted in no time.
         if path.kind == "grouped" and find_groups(order, path, table).size(0.0) < _GROUPS * size:
             continue
         if any(not table.has_column(name) for name in order.names) or table.is_view:
@@ -79,6 +81,7 @@ def advise_indexes(
         index = _for_engine(advise_index(outline, order, table, server.engine), outline, server)
         if jumps and TRAITS[server.engine].included_columns:
             index = _with_included(index, outline, order, table, server, clock)
+        # The next order may be served by this one already.
         known = replace(known, indexes=(*known.indexes, replace(index, partial=False)))
         model = (today or {}).get(str(order)) or make_model(outline, order, table, server)
         before = model.keyset(size + 1, at=model.matching / 3)
@@ -141,6 +144,7 @@ def create_text(index: IndexFacts, table: TableFacts, engine: str) -> str:
 def merge_advice(advice: Iterable[Advice]) -> tuple[Advice, ...]:
     """Return the advice of several listings with each index once; longer ones take in shorter."""
     kept: list[Advice] = []
+    # Longest first: an index serves all that begins as it does.
     for one in sorted(advice, key=lambda item: -len(item.index.columns)):
         for i, other in enumerate(kept):
             ours, theirs = one.index.columns, other.index.columns
@@ -169,6 +173,7 @@ def _with_included(
     needed |= {condition.column for condition in outline.conditions}
     missing = [column for column in table.columns if column.name in needed - index.held]
     width = sum(column.width or 8.0 for column in missing)
+    # Wide columns would make a second table of the index.
     if not missing or width > _MOST_INCLUDED or len(outline.tables) > 1:
         return index
     size = (index.entry_bytes or 20.0) + width

@@ -52,9 +52,11 @@ def match_order(
     give. `tail` names the columns that every index ends in unseen. `lax`: wherever NULLs stand.
     """
     lead = tuple(takewhile(lambda column: column.name in fixed, index.columns))
+    # What an index names itself is not added behind a second time.
     held = {column.name for column in index.columns}
     rest = index.columns[len(lead) :]
     rest += tuple(IndexColumn(name) for name in tail if name not in held)
+    # All terms one way: an index is read from one end or the other.
     flips = {_flip(*pair, lax) for pair in zip(rest, terms, strict=False)}
     if len(rest) < len(terms) or len(flips) > 1 or None in flips:
         return Match(lead, rest, None)
@@ -86,6 +88,7 @@ def _flip(column: IndexColumn, named: tuple[str | None, Term], free: bool) -> bo
     backward = column.descending != term.descending
     if not term.nullable or free or term.nulls is None:
         return backward
+    # Where the catalog is silent NULLs are lowest, as on SQLite and MariaDB.
     first = column.nulls_first if column.nulls_first is not None else not column.descending
     return backward if (first != (term.nulls == "first")) == backward else None
 

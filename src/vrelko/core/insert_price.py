@@ -3,35 +3,15 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
-from vrelko.core.facts import BLOCK_BYTES, ServerFacts, TableFacts, usual_width
+from vrelko.core.engine_traits import TRAITS
+from vrelko.core.facts import ServerFacts, TableFacts, usual_width
 from vrelko.core.index import IndexFacts
 
 LEAF_FILL = 0.69
 """How full b-tree blocks are after inserts at random places (Yao 1978)."""
 
 _GROWING = 0.9  # correlation of values with the rows' places
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _InsertPrice:
-    """Microseconds at the same leaf, for twice the leaves, to compare texts, per leaf missed.
-
-    Texts of 40 bytes take twice as long to compare as very short ones.
-    """
-
-    near: float
-    doubled: float
-    text: float
-    missed: float
-
-
-_INSERTS = {
-    "sqlite": _InsertPrice(near=0.5, doubled=0.08, text=1.2, missed=10.0),
-    "postgresql": _InsertPrice(near=1.3, doubled=0.13, text=0.9, missed=20.0),
-    "mariadb": _InsertPrice(near=1.3, doubled=0.15, text=0.4, missed=20.0),
-}
 
 
 def insert_us(index: IndexFacts, table: TableFacts, server: ServerFacts) -> float:
@@ -41,8 +21,8 @@ def insert_us(index: IndexFacts, table: TableFacts, server: ServerFacts) -> floa
     leaves that they are spread over: see docs/cost.md for the fit. Leaves beyond the block cache
     are fetched and written back; squared, since rows of a transaction share them.
     """
-    price = _INSERTS[server.engine]
-    block = BLOCK_BYTES[server.engine]
+    prices = TRAITS[server.engine].prices
+    price, block = prices.insert, prices.block_bytes
     bytes_ = table.rows * (index.entry_bytes or 20.0) / LEAF_FILL
     touched, text = _spread(index, table, max(bytes_ / block, 1.0))
     missed = max(1 - (server.cache_bytes or bytes_) / max(touched * block, 1.0), 0.0)

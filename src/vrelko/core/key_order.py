@@ -72,6 +72,7 @@ class KeyOrder:
                 family = _family(value)
                 if family is None or (family == "text") != self._texts[i]:
                     return False
+                # A date and a moment do not compare in Python.
                 if seen[i] not in (None, family):
                     return False
                 seen[i] = family
@@ -91,6 +92,7 @@ class KeyOrder:
         found: list[Any] = []
         for term, value in zip(self._terms, key, strict=True):
             if value is None:
+                # 0 for values: NULLs go ahead of them or behind, and compare with each other alone.
                 found += [-1 if term.nulls == "first" else 1, 0]
                 continue
             if term.descending:
@@ -105,6 +107,7 @@ class KeyOrder:
         """
         if firsts.family not in (None, _family(value)):
             return None
+        # Descending, the bound itself stands ahead of all that is below it.
         find = bisect_right if self._terms[0].descending else bisect_left
         return find(firsts.values, KeyOrder(self._terms[:1]).sortable((value,)))
 

@@ -70,6 +70,7 @@ def draft_listings(table: TableFacts, references: frozenset[str]) -> Iterator[Li
 
 
 def _choices(table: TableFacts, key: tuple[str, ...]) -> ListingDraft:
+    # A picker shows something that people can read.
     texts = [c.name for c in table.columns if c.name not in key and _kind(c, _TEXTS)]
     label = next((one for one in texts if one.lower() in _LABELS), texts[0] if texts else None)
     shown = (*key, label) if label else ()
@@ -87,6 +88,7 @@ def _grid(table: TableFacts, key: tuple[str, ...], references: frozenset[str]) -
     leads = [name for name in _leads(table) if name not in references]
     times = [f"-{name}" for name in leads if _is(table, name, _TIMES)]
     others = [name for name in leads if not _is(table, name, _TIMES) and not _is_few(table, name)]
+    # Newest first is what most readers look for.
     orders = [*times, *others, ",".join(f"-{name}" for name in key)]
     filters = [
         column.name
@@ -110,6 +112,7 @@ def _parts(table: TableFacts, references: frozenset[str]) -> Iterator[ListingDra
     seen = set()
     for index in table.indexes:
         names = [column.name for column in index.columns]
+        # A partial index serves some rows, an expression no plain column.
         if index.partial or len(names) < 2 or None in names[:2] or names[0] in seen:
             continue
         first, second = str(names[0]), str(names[1])
@@ -161,4 +164,5 @@ def _kind(column: ColumnFacts, kinds: tuple[str, ...]) -> bool:
 
 def _is_few(table: TableFacts, name: str) -> bool:
     distinct = table.column(name).distinct if table.has_column(name) else None
+    # Few, and each with rows enough that choosing it means something.
     return distinct is not None and distinct <= min(_FEW_VALUES, table.rows / 20)

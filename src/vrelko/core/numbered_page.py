@@ -96,6 +96,7 @@ def numbered_page(
     if told.kind == "exact":
         left = max((told.value or 0) - offset_of(at, many), 0)
         more = left > many if more is None else more
+    # Beyond the cap nobody counted, but up to it rows are certain.
     elif told.kind == "capped" and more is None and (told.value or 0) >= offset_of(at + 1, many):
         more = True
     if more is None:

@@ -71,6 +71,7 @@ def parse_order(text: str) -> Order:
     """
     terms = [_parse_term(part.strip(), text) for part in text.split(",")]
     names = [term.name for term in terms]
+    # The second mention could never decide anything, so it is a mistake.
     for name in names:
         if names.count(name) > 1:
             raise OrderError(
@@ -106,6 +107,7 @@ def resolve_nulls(order: Order, nullable: Iterable[str], nulls_low: bool) -> Ord
     def settle(term: Term) -> Term:
         if term.name not in may:
             return replace(term, nulls=None, nullable=False)
+        # Low NULLs come first ascending; descending turns them with all else.
         native: NullPlace = "first" if nulls_low != term.descending else "last"
         return replace(term, nulls=term.nulls or native, nullable=True)
 
@@ -124,6 +126,7 @@ def make_total(order: Order, unique: Sequence[str]) -> Order:
         needed.discard(term.name)
         if not needed:
             return Order(tuple(kept))
+    # In one direction an index serves both ways; mixed, it would need its own.
     descending = kept[-1].descending if kept else False
     missing = [Term(name, descending) for name in unique if name in needed]
     return Order((*kept, *missing))

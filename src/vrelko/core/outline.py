@@ -78,6 +78,7 @@ class Outline:
     def may_have_anchors(self) -> bool:
         """Whether page numbers of its rows can be reached by counted anchors."""
         plain = len(self.tables) == 1 and not (self.opaque or self.computed)
+        # A range that differs by reader would need anchors for each of them.
         equal = all(one.kind == "equal" for one in self.conditions if one.parameter is not None)
         return self.kind == "grid" and plain and equal
 

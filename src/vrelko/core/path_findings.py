@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 from vrelko.core.access import advise_index, fixed_columns
 from vrelko.core.arithmetic import page_count
-from vrelko.core.cost.counted import UNITS
 from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.findings import Finding, make_finding
@@ -21,6 +20,7 @@ _LEAKY = ("NUMERIC", "DECIMAL", "ENUM", "INTERVAL")
 
 def find_misread(variant: VariantModel, server: ServerFacts) -> Iterator[Finding]:
     """Strategies whose pages the server counted otherwise than predicted."""
+    # One finding for all: they come from one misread plan, mostly.
     doubted = [check for check in variant.model.checks.values() if not check.believed]
     if not doubted:
         return
@@ -34,7 +34,7 @@ def find_misread(variant: VariantModel, server: ServerFacts) -> Iterator[Finding
         where = f"the page behind row {one.offset:,.0f}" if one.size else "all rows"
         read = (
             f"{worst.strategy}: {where} was estimated at {one.predicted:,.0f} "
-            f"{UNITS[server.engine]} and read {one.counted:,.0f}"
+            f"{TRAITS[server.engine].unit} and read {one.counted:,.0f}"
         )
         told = f"{told}; {read}" if told else read
     many = sum(len(check.counts) for check in doubted)
@@ -70,6 +70,7 @@ def find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> I
             )
     pages = page_count(round(model.matching), outline.sizes.default)
     max_offset = readers.depth.page_at(0.99, max(pages, 1))
+    # Who jumps may land anywhere; who walks seldom goes beyond 99 % of walks.
     reach = model.matching if readers.depth.jumps else max_offset * outline.sizes.default
     leaves = model.routes.leaves
     if leaves is not None and leaves <= reach:
@@ -124,6 +125,7 @@ def find_state(table: TableFacts, server: ServerFacts) -> Iterator[Finding]:
             f"{table.changed_rows:,.0f} rows changed since the last ANALYZE",
             f"ANALYZE {table.name}",
         )
+    # Autovacuum leaves a fifth of the rows by default, so below that all is well.
     if table.dead_rows > max(0.2 * table.rows, 1_000):
         yield make_finding(
             "dead-rows",

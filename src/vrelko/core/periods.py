@@ -34,6 +34,7 @@ class CalendarPeriod:
         """The period behind this one; None behind the year 9999."""
         try:
             return CalendarPeriod(self.unit, self._end())
+        # Years end at 9999 in Python's calendar and in the engines'.
         except (OverflowError, ValueError):
             return None
 
@@ -57,6 +58,7 @@ class CalendarPeriod:
 
     def holds(self, other: CalendarPeriod) -> bool:
         """Tell whether another period lies inside this one, or is this one."""
+        # ISO 8601 labels begin with those of the periods they lie in.
         return other.label.startswith(self.label)
 
     def _end(self) -> date:
@@ -88,6 +90,7 @@ def parse_period(text: object) -> CalendarPeriod:
     """
     if isinstance(text, CalendarPeriod):
         return text
+    # \d takes the digits of every script, and int() too; addresses would have many spellings.
     found = _TEXT.fullmatch(text) if isinstance(text, str) and text.isascii() else None
     if found is not None:
         year, month, day = found.groups()
@@ -109,6 +112,7 @@ def parse_zone(name: object) -> tzinfo:
         return name
     try:
         return ZoneInfo(str(name))
+    # A name from an address may be a path, or too long for one.
     except (ZoneInfoNotFoundError, ValueError, OSError) as error:
         raise PageError(
             f"{str(name)[:60]!r} is not a known time zone",
@@ -151,6 +155,7 @@ class PeriodClock:
     def period_at(self, value: date, unit: Unit) -> CalendarPeriod:
         """Return the period that a value of the column lies in."""
         if isinstance(value, datetime):
+            # What the column holds is in its own zone; which day that is depends on the reader's.
             if value.tzinfo is None:
                 value = value.replace(tzinfo=self.stored)
             value = _clamped(value, self.reader).date()

@@ -159,6 +159,7 @@ def judge(
     `rates`: those calibrated on the server; None: the shipped ones.
     """
     table, server = facts.table(outline.table), facts.server
+    # A listing nobody described the use of is asked for by its first order.
     uses = uses or (VariantUse(outline, outline.orders[0], 1.0),)
     clock = Clock(_widened(rates or shipped_rates(server.engine), table, uses), server)
     variants = [
@@ -169,6 +170,7 @@ def judge(
     points, candidates = _weigh_all(variants, given, clock)
     verdict = decide(candidates, outline, model.matching, given.needs)
     advice = _advise(outline, variants, table, given, clock)
+    # Findings speak of what is served: the verdict's strategy, unless the listing names another.
     served_by = outline.strategy or verdict.strategy
     findings = [
         *find_faults(
@@ -176,6 +178,7 @@ def judge(
         ),
         *find_jumps(first, given.readers, given.writers, given.needs, clock),
     ]
+    # What the finding advises belongs to what following the advice would give.
     anchors = any(finding.code == "slow-jumps" for finding in findings)
     counted = count_work(outline, model)
     return Judgement(
@@ -232,7 +235,9 @@ def _advise(
 ) -> tuple[Advice, ...]:
     """Return the indexes that the orders lack, weighed against the variants as they are."""
     jumps = given.readers.depth.jumps > 0
+    # Of a select that nobody can read nobody knows which index would help.
     lacking = () if outline.opaque else outline.orders
+    # Turned round: of an order in use with several filters the usual one stays.
     today = {str(variant.order): variant.model for variant in variants[::-1]}
     found = advise_indexes(outline, lacking, table, clock.server, clock, jumps, today)
     return tuple(merge_advice(found))
@@ -251,9 +256,11 @@ def _outlook(
     """Return what a plan with all that is advised would be: indexes, a total, counted anchors."""
     first = uses[0].outline
     counts = first.total == "exact" and not first.counted_once
+    # Indexes of other tables do not change how this one is read.
     mine = [item for item in advice if item.table == table.name]
     if first.opaque or not (mine or counts or anchors):
         return None
+    # As if they were there already, so that the ordinary choice of paths may take them.
     made = tuple(replace(item.index, partial=False) for item in mine)
     richer = replace(table, indexes=(*table.indexes, *made))
     then = tuple(
@@ -292,6 +299,7 @@ def _widened(rates: Rates, table: TableFacts, uses: Sequence[VariantUse]) -> Rat
     half of the rows changed since statistics were taken; but for pages of which all that were
     counted read what was predicted.
     """
+    # Pages that read what was predicted show that the numbers are good enough, stale or not.
     checks = [check for use in uses for check in use.checks]
     if checks and all(check.believed for check in checks):
         return rates
@@ -318,6 +326,7 @@ def _candidate(
     first = variants[0]
     size = first.outline.sizes.default
     ladder = tuple(_rung(strategy, first, page, clock) for page in ladder_pages(first.pages))
+    # Drift is what a walk suffers, and a mean walk has so many pages.
     walk_pages = round(given.readers.depth.mean)
     drift = expect_drift(
         RECORDS[strategy].drifts_as, stream, size, walk_pages, given.readers.dwell_s
@@ -330,6 +339,7 @@ def _rung(strategy: Strategy, variant: VariantModel, page: int, clock: Clock) ->
     size = variant.outline.sizes.default
     work = work_at(strategy, variant, page)
     path = variant.model.path
+    # By signature: how far paths of one kind were off tells this one's bounds.
     time = clock.time(work, path.passing if path.residual else 1.0, path.signature)
     return Rung(page, (page - 1) * size, work, time, clock.when_cold().ms(work))
 
@@ -357,6 +367,7 @@ def _whole_up_to(variant: VariantModel, given: Given, clock: Clock) -> int | Non
     model, size = variant.model, variant.outline.sizes.default
     if model.matching <= 0:
         return None
+    # Each page is a journey to the application and back; all rows at once are one.
     a_visit = given.readers.depth.mean * (
         clock.ms(model.keyset(size + 1)) + given.readers.round_trip_ms
     )
@@ -364,6 +375,7 @@ def _whole_up_to(variant: VariantModel, given: Given, clock: Clock) -> int | Non
     table = model.table
 
     def visit(rows: float) -> float:
+        # The same rows in a smaller table: blocks shrink with them, so does what is cached.
         part_of = rows / max(model.matching, 1.0)
         blocks = max(table.blocks * part_of, 1.0)
         small = replace(table, rows=table.rows * part_of, blocks=blocks)
@@ -372,6 +384,7 @@ def _whole_up_to(variant: VariantModel, given: Given, clock: Clock) -> int | Non
 
     if visit(low) > a_visit:
         return 0
+    # Halving on a logarithmic scale: between a hundred rows and a million the ratio counts.
     while high - low > 1 and high / low > 1.01:
         middle = (low * high) ** 0.5
         low, high = (middle, high) if visit(middle) <= a_visit else (low, middle)
@@ -379,4 +392,5 @@ def _whole_up_to(variant: VariantModel, given: Given, clock: Clock) -> int | Non
 
 
 def _without_repeats(findings: Sequence[Finding]) -> tuple[Finding, ...]:
+    # Variants that share an order share its faults.
     return tuple({(f.code, f.about): f for f in findings}.values())

@@ -83,6 +83,7 @@ def points_of(
     jumping = jump_way(variant, clock) if by_key else strategy
     for (page, jumps), weight in _depths(variant, readers, strategy).items():
         work = work_at(jumping if jumps else strategy, variant, page)
+        # A cursor carries the total on; a page number in an address does not.
         carried = variant.outline.counted_once and not jumps and page >= _BEHIND_FIRST
         carried |= jumps and jumping == ANCHORS  # which tell the total on the way
         found.append(Point(weight, clock.ms(work) + (0.0 if carried else counting), work, passing))
@@ -100,6 +101,7 @@ def jump_way(variant: VariantModel, clock: Clock) -> str:
     def cost(name: str) -> float:
         return sum(jump_costs(name, variant, clock))
 
+    # The simplest statement wins unless another is clearly cheaper.
     plain = cost("offset")
     best = min(_JUMPING, key=cost)
     return best if cost(best) * _JUMP_GAIN < plain else "offset"
@@ -140,9 +142,11 @@ def weigh(
         if variant.share > 0
     ] or list(points[0])
     mean = mean_of(every)
+    # The mean's bounds are those of the page that the mean consists of most.
     typical = max(every, key=lambda point: point.weight * point.ms)
     around = clock.time(typical.work, typical.passing, variants[0].model.path.signature)
     factor = around.high / around.ms if around.ms > 0 else 1.0
+    # A reader who has all rows asks once, however many pages they look at.
     a_walk = 1.0 if strategy == "whole" else readers.depth.mean
     a_second = readers.pages_per_minute / 60 / (readers.depth.mean if strategy == "whole" else 1.0)
     total = sum(point.weight for point in every) or 1.0
@@ -190,6 +194,7 @@ def _depths(
     found: dict[tuple[float, bool], float] = {}
     for i in range(_POINTS):
         share = (i + 0.5) / _POINTS
+        # The same depth may stand for several shares: their weights add up.
         walked, jumped = depth.page_at(share, pages), 1 + share * (pages - 1)
         found[walked, False] = found.get((walked, False), 0.0) + (1 - depth.jumps) / _POINTS
         if depth.jumps:

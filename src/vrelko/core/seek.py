@@ -66,6 +66,7 @@ def plan_ranges(
         term = order.terms[i]
         equal = tuple(range(i))
         if null_keys[i]:
+            # Behind a NULL that comes first lie all values; behind one that comes last, nothing.
             if term.nullable and not term.nulls_after:
                 ranges.append(Range(equal, not_null=i))
             joinable = False
@@ -92,6 +93,7 @@ def plan_edge(order: Order, awkward: frozenset[int]) -> tuple[Range, ...]:
 
     `awkward` are the terms whose NULLs the engine would have to sort into place.
     """
+    # Only the first term decides: the NULLs of later ones lie within ranges of equal first terms.
     if 0 not in awkward:
         return (Range(),)
     parts = (Range(null=0), Range(not_null=0))
@@ -116,6 +118,7 @@ def group_ranges(
     form: SeekForm,
 ) -> tuple[tuple[Range, ...], ...]:
     """Return the ranges by statement: each alone, or together as far as NULLs need no sorting."""
+    # A UNION of ranges would be sorted as a whole, so each is a statement of its own.
     if form != "expanded-or":
         return tuple((one,) for one in ranges)
     groups: list[tuple[Range, ...]] = []

@@ -30,6 +30,7 @@ def shares(
             residual.append(f"{condition.table}.{condition.column}")
             continue
         if condition.kind == "range":
+            # Both bounds of a column are one range: taken apart they would be too many rows.
             bounds.setdefault(condition.column, []).append(condition)
             continue
         part = condition_share(outline, condition, table)
@@ -69,6 +70,7 @@ def value_shares(outline: Outline, condition: Condition, table: TableFacts) -> t
     if not table.has_column(condition.column):
         return tuple(_EQUAL for _ in many)
     facts = table.column(condition.column)
+    # Mixed types do not sort; the order matters to nobody but the figures.
     with suppress(TypeError):
         many.sort()
     return tuple(_equal_share(facts, one) for one in many)
@@ -97,6 +99,7 @@ def _range_share(outline: Outline, both: Sequence[Condition], table: TableFacts)
             high = min(high, below)
         else:
             low = max(low, below)
+    # A range that statistics call empty may hold a row yet.
     least = 0.5 / max(table.rows, 1.0)
     return max(high - low, least) * guessed
 

@@ -9,17 +9,13 @@ from __future__ import annotations
 
 import math
 
+from vrelko.core.engine_traits import TRAITS
+
 MOST_VALUES = 64
 """Sets of more values than this are not read by a branch a value."""
 
 FEW_VALUES = 8
 """Sets of so few values always are: what that costs is small and bounded, whatever the rows."""
-
-_A_BRANCH = {"sqlite": 20.0, "postgresql": 50.0, "mariadb": 110.0}
-_SOUGHT = {"sqlite": 0.1, "postgresql": 1.2, "mariadb": 2.3}
-_WALKED = {"sqlite": 0.1, "postgresql": 0.6, "mariadb": 2.0}
-"""Microseconds of a branch, of a row that is fetched and sorted, and of one that is walked over:
-from 54 sets of 2 to 60 of 50 to 5,000 values in 600,000 rows (docs/cost.md)."""
 
 
 def reads_branches(engine: str, values: int, want: float, rows: float, share: float) -> bool:
@@ -34,5 +30,6 @@ def reads_branches(engine: str, values: int, want: float, rows: float, share: fl
         return True
     matching = rows * share
     walked = min(want / share, rows) if share > 0 else math.inf
-    plain = min(matching * _SOUGHT[engine], walked * _WALKED[engine])
-    return values * _A_BRANCH[engine] < plain
+    prices = TRAITS[engine].prices
+    plain = min(matching * prices.set_sought_us, walked * prices.set_walked_us)
+    return values * prices.set_branch_us < plain

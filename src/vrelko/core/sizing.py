@@ -60,12 +60,14 @@ def sweep_sizes(
     smallest takes longer, the largest that takes a quarter more than it. The default is the
     smallest up to that whose wait is within a tenth of the least.
     """
+    # Readers look at rows, not pages: with larger pages they ask for fewer.
     seen = readers.depth.mean * size_now
     found = []
     for size in SIZES:
         work = model.strategy(strategy, (readers.depth.mean - 1) / 2 * size, size)
         ms, row = clock.ms(work), model.scene.row_bytes
         requests = max(math.ceil(min(seen, model.matching) / size), 1)
+        # Rows of the last page that a reader leaves unread; at the end there are none.
         unseen = max(requests * size - seen, 0.0) if requests * size < model.matching else 0.0
         a_request = readers.round_trip_ms + ms + size * row / _BYTES_A_MS
         found.append(
@@ -88,6 +90,7 @@ def _default(found: Sequence[SizeCost]) -> int:
 
 
 def _most(found: Sequence[SizeCost], most_ms: float) -> int:
+    # Where even ten rows are too slow, size is not what makes them so.
     most_ms = max(most_ms, found[0].ms * _A_QUARTER_MORE)
     fitting = [one.size for one in found if one.ms <= most_ms and one.bytes <= MOST_BYTES]
     return max(fitting, default=found[0].size)

@@ -74,6 +74,7 @@ class Spot(NamedTuple):
         What is no page number is a PageError when it is read, or the nearest page there is where
         the reader asks for that (`on_bad_page="clamp"`).
         """
+        # ?page= in an address means that nobody filled it in.
         if number is None or number == "":
             return cls.start()
         try:
@@ -106,6 +107,7 @@ def check_spot(spot: Spot) -> None:
     at, least = spot.at, 1 if spot.kind == "number" else 0
     fits = spot.kind in ("start", "end", *_NUMBERED, *_KEYED)
     if spot.kind in _NUMBERED or at is not None:
+        # True is an int to Python, and no page number to anybody.
         fits = fits and type(at) is int and at >= least
     if (spot.key is not None) != (spot.kind in _KEYED) or not fits or isinstance(spot.key, str):
         raise PageError(

@@ -49,10 +49,6 @@ _RECORDS = (
         drifts_as="whole", stores=False,
     ),
     StrategyRecord(
-        name="anchored", planned=False, by_offset=True, deferred=False, shape="offset",
-        drifts_as="anchored", stores=True,
-    ),
-    StrategyRecord(
         name="frozen-ids", planned=False, by_offset=True, deferred=False, shape="offset",
         drifts_as="frozen-ids", stores=True,
     ),
@@ -64,4 +60,4 @@ STRATEGIES: tuple[Strategy, ...] = ("offset", "two-ended", "deferred-join", "key
 """Strategies that are planned."""
 
 SERVED: tuple[str, ...] = tuple(RECORDS)
-"""Strategies that pages are served by: the planned ones, and two that keep something stored."""
+"""Strategies that pages are served by: the planned ones, and one that keeps something stored."""

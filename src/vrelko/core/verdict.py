@@ -77,9 +77,11 @@ def decide(candidates: Sequence[Candidate], outline: Outline, rows: float, needs
     against: dict[Strategy, tuple[str, ...]] = {}
     against = {c.strategy: tuple(_against(c, outline, rows, needs)) for c in candidates}
     fitting = [c for c in candidates if not against[c.strategy]]
+    # Where nothing fits something must still be served: what does the least harm.
     usual: Strategy = "whole" if outline.kind == "choices" else "keyset"
     pool = fitting or [c for c in candidates if c.strategy == usual]
     best = min(pool, key=lambda c: (_robust(c), STRATEGIES.index(c.strategy)))
+    # Among those that cost about as much, repeats and misses decide.
     near = [c for c in pool if _is_near(c, best)]
     best = min(near, key=lambda c: (*_steadiness(c), _robust(c)))
     others = sorted((c for c in pool if c is not best), key=lambda c: c.mean_ms)
@@ -111,6 +113,8 @@ def _robust(candidate: Candidate) -> float:
     """
     burden = candidate.burden
     worst = max(burden.worst_ms, burden.mean.ms)
+    # A geometric mean: a worst page of a second must not hide behind a mean of a millisecond, nor
+    # the other way round.
     product = max(burden.mean.ms, 1e-6) * max(burden.p95_ms, 1e-6) * max(worst, 1e-6)
     return float(product ** (1 / 3))
 
@@ -128,6 +132,7 @@ def _is_near(candidate: Candidate, best: Candidate) -> bool:
 def _steadiness(candidate: Candidate) -> tuple[float, int]:
     """Return what decides between strategies that cost alike: repeats and misses, then depth."""
     drift, name = candidate.drift, candidate.strategy
+    # Rounded, so that a thousandth of a row does not outweigh what follows.
     suffered = 0.0 if name == "whole" else round(drift.repeats + drift.misses, 2)
     return suffered, {"keyset": 0, "whole": 1}.get(name, 2)
 
@@ -142,6 +147,7 @@ def _against(candidate: Candidate, outline: Outline, rows: float, needs: Needs) 
     ):
         if most is not None and seen > most:
             often = f"about {seen:.2g} {name} per walk of {drift.pages} pages"
+            # "0.0043 repeats" says nothing to anybody; one walk in 230 does.
             if seen < 0.01:
                 often = f"{name} in about 1 of {round(1 / seen, -1):,.0f} walks"
             yield f"{often}; the limit is {most:g}"
@@ -168,6 +174,7 @@ def _give_up(
     for name in ("repeats", "misses", "p95_ms", "jump_ms", "memory_mb"):
         if getattr(needs, name) is None:
             continue
+        # One need at a time: that is the choice somebody has to make.
         eased: Needs = replace(needs, **{name: None})  # type: ignore[arg-type]
         fit = [c for c in candidates if not any(True for _ in _against(c, outline, rows, eased))]
         if fit:
@@ -232,6 +239,7 @@ def _for(best: Candidate, candidates: Sequence[Candidate], needs: Needs) -> Iter
         )
     if best.strategy == "keyset":
         deep = offset.ladder[-1]
+        # Only where offset is clearly worse is it worth a line.
         if deep.time.ms > 1.5 * last.time.ms:
             yield f"offset reads {_walked(deep.work):,.0f} for page {deep.page:,}"
         yield (

@@ -42,6 +42,7 @@ class Depth:
     def page_at(self, share: float, pages: int) -> float:
         """Return the page that `share` of the requests of walks do not go beyond, 1 to `pages`."""
         if self.kind == "measured":
+            # Counts of a log will do as shares: they need not add up to 1.
             reached, goal = 0.0, share * sum(self.shares)
             for page, part in enumerate(self.shares, 1):
                 reached += part
@@ -56,6 +57,7 @@ class Depth:
             return float(min(max((pages + 1) ** share, 1.0), pages))
         if self.mean <= 1:
             return 1.0
+        # The geometric distribution's inverse; log1p keeps shares near 1 apart.
         page = max(math.ceil(math.log1p(-share) / math.log1p(-1 / self.mean)), 1)
         return float(min(page, pages))
 

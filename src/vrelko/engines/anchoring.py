@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 from sqlalchemy import Connection, Engine, Table
-from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.sql.anchor_tables import AnchorNames, AnchorTables
 
@@ -15,16 +14,24 @@ from vrelko.sql.anchor_tables import AnchorNames, AnchorTables
 class AnchorEngine:
     """The parts of one engine; none has a default.
 
-    `create` and `drop` yield statements; `types` gives the declared type and collation of each
-    column where CREATE TABLE AS copies neither. `begin_snapshot` opens a transaction that sees one
-    state of the rows, and `sees_one` tells whether a connection is in such a one. `isolation` is
-    that of the worker's transaction, `lock` what it asks before it begins (None: the transaction
-    itself keeps others out) and `unlock` afterwards. `delete` is the head of a DELETE from a log.
-    `unseen` tells what may change rows and fires no trigger.
+    What yields statements: `create_log` makes log and state, `create_triggers` what appends to the
+    log, `create_anchors` an order's own; `drop_anchors` and `drop_log` leave nothing of them. Those
+    that make the triggers may be run where `has_triggers` tells that not all are there; a build
+    that was broken off may have made some. `types` gives the declared type and collation of
+    each column where CREATE TABLE AS copies neither. `begin_snapshot` opens a transaction that
+    sees one state of the rows, and `sees_one` tells whether a connection is in such a one.
+    `isolation` is that of the worker's transaction, `lock` what it asks before it begins (None:
+    the transaction itself keeps others out) and `unlock` afterwards. `delete` is the head of a
+    DELETE from a log. `add` adds to the rows of a table's anchors, given by their ids. `unseen`
+    tells what may change rows and fires no trigger.
     """
 
-    create: Callable[[AnchorNames, dict[str, str]], Iterator[str]]
-    drop: Callable[[AnchorNames], Iterator[str]]
+    create_log: Callable[[AnchorNames, dict[str, str]], Iterator[str]]
+    create_triggers: Callable[[AnchorNames], Iterator[str]]
+    create_anchors: Callable[[AnchorNames, dict[str, str]], Iterator[str]]
+    drop_anchors: Callable[[AnchorNames], Iterator[str]]
+    drop_log: Callable[[AnchorNames], Iterator[str]]
+    has_triggers: Callable[[Connection, AnchorNames], bool]
     types: Callable[[Engine, AnchorTables], dict[str, str]]
     begin_snapshot: Callable[[Connection], Connection]
     sees_one: Callable[[Connection], bool]
@@ -32,19 +39,8 @@ class AnchorEngine:
     lock: str | None
     unlock: str | None
     delete: str
+    add: Callable[[Connection, str, Sequence[tuple[int, int]]], None]
     unseen: Callable[[Connection, Table], list[str]]
-
-    def create_statements(
-        self, tables: AnchorTables, dialect: Dialect, types: dict[str, str], *, static: bool = False
-    ) -> list[str]:
-        """Return the statements that make anchors, log and state; no triggers when `static`."""
-        made = list(self.create(AnchorNames(tables, dialect), types))
-        triggers = ("CREATE TRIGGER", "CREATE FUNCTION")
-        return [one for one in made if not (static and one.startswith(triggers))]
-
-    def drop_statements(self, tables: AnchorTables, dialect: Dialect) -> list[str]:
-        """Return the statements that leave nothing of them."""
-        return list(self.drop(AnchorNames(tables, dialect)))
 
 
 def copied(engine: Engine, tables: AnchorTables) -> dict[str, str]:

@@ -27,6 +27,7 @@ class Reader:
     @classmethod
     def of(cls, lender: Any, table: str, alias: str | None = None, partitions: int = 0) -> Reader:
         """Return the reader of a table, whose partitions are looked up."""
+        # EXPLAIN names tables without their schema.
         bare = table.rpartition(".")[2].strip('"')
         names = frozenset({table, bare, alias or bare})
         engine = engine_of(lender)

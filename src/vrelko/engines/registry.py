@@ -190,6 +190,7 @@ def _engine_settings(url: URL, pool: int | None, pool_wait_s: float | None) -> d
         "pool_pre_ping": True,
         "json_deserializer": read_json,
     }
+    # Its pool takes no size.
     if url.get_backend_name() == "sqlite" and url.database in (None, "", ":memory:"):
         return settings  # one connection a thread
     if pool is not None:
@@ -206,6 +207,7 @@ def read_json(text: str | bytes) -> Any:
 
 def _exact_number(text: str) -> float | Decimal:
     exact, near = Decimal(text), float(text)
+    # Money in a JSON column must come out as it went in.
     return near if math.isfinite(near) and Decimal(repr(near)) == exact else exact
 
 
@@ -215,6 +217,7 @@ _USUAL_DRIVERS = {name: full for one in ENGINES.values() for name, full in one.d
 
 def read_url(address: str) -> URL:
     """Return the URL of an address, or of the path of an SQLite file. Raises DatabaseError."""
+    # A path has no scheme; one with :// in it would be no path that anybody uses.
     if "://" not in address:
         return URL.create("sqlite", database=str(Path(address)))
     try:
@@ -250,6 +253,7 @@ def database_errors(doing: str) -> Iterator[None]:
         known = explain(error)
         if known is not None:
             raise known from error
+        # Mistakes in how SQLAlchemy was used are no failures of the database.
         if not isinstance(error, DBAPIError):
             raise
         raise DatabaseError(

@@ -71,8 +71,10 @@ def explain(error: SQLAlchemyError) -> DatabaseError | None:
         return _error(_FULL)
     if not isinstance(error, DBAPIError):
         return DatabaseError(*_UNUSABLE) if isinstance(error, InvalidRequestError) else None
+    # Before the codes: a server that went away may have left any.
     if error.connection_invalidated:
         return _error(_LOST)
+    # A page only reads; what was refused is what the Session wrote first.
     if isinstance(error, IntegrityError):
         return DatabaseError(*_FLUSH)
     original: Any = error.orig

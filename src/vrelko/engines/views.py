@@ -30,6 +30,7 @@ def hold_history(engine: Engine, moment: datetime) -> Iterator[Connection]:
             "view-history",
         )
     with database_errors("read view"), engine.connect() as connection:
+        # To the microsecond: a moment cut short would lie ahead of changes it should see.
         text_of = moment.isoformat(sep=" ", timespec="microseconds")
         connection.exec_driver_sql("SET SESSION system_versioning_asof = %s", (text_of,))
         try:

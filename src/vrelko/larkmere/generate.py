@@ -79,6 +79,7 @@ def capture_rows(low: int, high: int, total: int, seed: int) -> Iterator[dict[st
     station = _skewed(share(1, batch), len(STATIONS), 1.6)
     uploaded = (number.astype(np.float64) + share(2)) / total * DAYS
     late = share(3, batch)
+    # Most stations upload the same day, some after days, a few after weeks.
     mean_days = np.where(late < 0.75, 0.2, np.where(late < 0.95, 2.0, 15.0))
     day = np.floor(np.maximum(uploaded + mean_days * np.log1p(-share(4, batch)), 0.0))
     hour = 5 + np.floor(share(5) * share(6) * 7)
@@ -116,6 +117,7 @@ def _uniform(seed: int, field: int, number: NDArray[np.uint64]) -> NDArray[np.fl
     import numpy as np
 
     with np.errstate(over="ignore"):
+        # Another stream for each field, so that values of one row are independent.
         z = number + np.uint64((seed * 0x9E3779B97F4A7C15 + field * 0xD1342543DE82EF95) % 2**64)
         z = z * np.uint64(0x9E3779B97F4A7C15)
         z = (z ^ (z >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)

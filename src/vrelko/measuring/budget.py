@@ -43,6 +43,7 @@ class Spending:
     @property
     def one_ms(self) -> float:
         """Milliseconds that the next statement may take; 0 when nothing is left for it."""
+        # A statement that would get a few ms only is not worth starting: it would be cut off.
         most = min(self.budget_ms / _SHARE, self.left_ms)
         return most if most >= min(_LEAST_MS, self.budget_ms / _SHARE) else 0.0
 
@@ -54,6 +55,7 @@ class Spending:
             self._began = perf_counter()
 
         def end(*_: Any) -> None:
+            # An error is reported after the statement ended too; it is counted once.
             if self._began is not None:
                 self.spent_ms += (perf_counter() - self._began) * 1e3
                 self._began = None

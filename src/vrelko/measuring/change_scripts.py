@@ -65,18 +65,22 @@ class Script:
 
 def write_script(cast: Cast, stream: Stream, span_s: float, rng: random.Random) -> Script:
     """Draw one walk's changes from a stream."""
+    # Arrivals and moves both land somewhere, so their places are drawn together: no two alike.
     inserts = _times(rng, stream.inserts, span_s)
     moves = _times(rng, stream.moves, span_s) if cast.leads else []
     ranks = sorted(stream.rank_of(rng.random()) for _ in range(len(inserts) + len(moves)))
     # The i-th of the sorted ranks stands i places further down in the order of all rows.
     places = [int(rank) + i for i, rank in enumerate(ranks)]
     places = [place for place in places if place < len(cast.keys)]
+    # They were sorted to be placed; which of them arrive first is up to chance.
     rng.shuffle(places)
     arriving = places[: round(len(places) * len(inserts) / max(len(inserts) + len(moves), 1))]
     landing = places[len(arriving) :]
+    # A row that will arrive, or whose values another one takes over, is out until then.
     outside = frozenset(places)
     times = rng.sample(inserts, min(len(arriving), len(inserts)))
     changes = [Change(t, INSERT, row) for t, row in zip(times, arriving[: len(times)], strict=True)]
+    # More places than times: such a row has nobody to bring it, so it stays in.
     left_out = set(arriving[len(times) :])
     for t in _times(rng, stream.deletes, span_s):
         row = int(rng.random() * stream.rows)
@@ -92,6 +96,7 @@ def write_script(cast: Cast, stream: Stream, span_s: float, rng: random.Random) 
 
 def _without_idle(cast: Cast, changes: list[Change]) -> list[Change]:
     """Leave out moves that would give a row a key which it had before."""
+    # A row back at a former key would be counted as a repeat by one and not by the other.
     had: dict[int, set[Key]] = {}
     kept = []
     for change in changes:
@@ -114,6 +119,7 @@ def make_course(
     ]
     moves = [change for change in script.changes if change.kind == MOVE]
     if moves:
+        # Odd numbers stand for rows as they are; moved ones come between, at even numbers.
         sorts = [comparable(cast.order, key) for key in cast.keys]
         for change in moves:
             key = cast.moved(change.row, change.to)
@@ -157,6 +163,7 @@ def can_compare(values: Key) -> bool:
 
 def _number(value: Any) -> Any:
     if isinstance(value, datetime):
+        # Whole microseconds: a float of seconds would merge neighbours.
         return (value.replace(tzinfo=None) - datetime(1970, 1, 1)) // timedelta(microseconds=1)
     if isinstance(value, date):
         return value.toordinal()

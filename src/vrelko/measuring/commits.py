@@ -34,6 +34,7 @@ def watch_commits(
     row, so it may be too long by `every_s`, and by what the clocks differ. Raises DatabaseError.
     """
     with database_errors("watching of commits"), engine.connect() as connection:
+        # A table by its name is read from the database, one of the model is taken as it is.
         found = reflect(inspect(engine), table) if isinstance(table, str) else table
         if column not in found.c:
             raise DatabaseError(
@@ -49,12 +50,14 @@ def watch_commits(
         first = True
         while first or time.monotonic() < ends:
             look = time.time()
+            # A minute back: a transaction that was open for longer is not seen.
             since = _moment_of(moment, min(began, look) - _LOOK_BACK_S)
             for row in connection.execute(asked.where(moment > since)):
                 identity = tuple(row[1:])
                 if identity in seen:
                     continue
                 seen.add(identity)
+                # What the first look finds was there before; nobody knows since when.
                 if not first:
                     delays.append(look - _seconds_of(row[0]))
             connection.rollback()  # the next look sees what is committed by then

@@ -94,6 +94,7 @@ class _Log:
         with self.lock:
             found = {row for _, rows in self.open.values() for row in rows}
             for _, ended, rows in reversed(self.done):
+                # They stand in the order they ended in; all before this one ended earlier still.
                 if ended < began:
                     break
                 found.update(rows)
@@ -116,6 +117,8 @@ def run_crowd(
             copy_of_file(engine) if copy is None else copy_of_rows(copy, table, source.rows)
         )
         with lends as lent:
+            # One connection means readers and writers would wait for one another, and nothing
+            # drift.
             if not can_hold_view(lent):
                 raise DatabaseError(
                     "a database in memory has one connection, too few for readers and writers",
@@ -164,6 +167,7 @@ def _write(
     Half of the rows are changed by no one.
     """
     rng = random.Random(f"{crowd.seed}-{number}")
+    # Writers share no row, so the log says who touched it; the odd rows nobody touches.
     own = [row for row in range(len(cast.keys)) if row % (2 * crowd.writers) == 2 * number]
     stage = StagedTable(paged_table(plan.served), cast)
     stage.take_over(set(own))
@@ -178,6 +182,8 @@ def _write(
                     change = Change(0.0, MOVE, row, rng.randrange(len(cast.keys)))
                 else:
                     change = Change(0.0, DELETE, row)
+                # Logged before the change and after it: a walk in between cannot tell on which side
+                # it was.
                 log.begin(number, (row,))
                 stage.apply(connection, [change])
                 (there.discard if change.kind == DELETE else there.add)(row)
@@ -236,6 +242,7 @@ class _Reader:
                         walker.turn(connection)
                         connection.rollback()  # a new snapshot for each page
                 except DatabaseError:
+                    # Nobody asked for broken connections, so this is a real failure.
                     if self._crowd.disturb is None:
                         raise
                     self._counts["resumed"] += 1
@@ -254,6 +261,8 @@ class _Reader:
         rows = [self._rows.get(tuple(key[i] for i in self._identity)) for key in keys]
         seen = {row for row in rows if row is not None}
         still = [row for row in seen if row in untouched]
+        # A walk answers for what it has passed. A row that was moved may have been met anywhere, so
+        # the last row at rest tells how far that is.
         cover = len(self._rows) if walker.ended else max(still, default=-1)
         covered = {row for row in untouched if row <= cover}
         self._counts["walks"] += 1

@@ -12,8 +12,9 @@ from sqlalchemy import Engine
 from vrelko.core.arithmetic import page_count
 from vrelko.core.drift.costs import WayCost
 from vrelko.core.drift.expectation import DriftExpectation, expect_drift
+from vrelko.core.drift.number_errors import NumberError, expect_number_error
 from vrelko.core.drift.recorded import Events
-from vrelko.core.drift.sentences import no_changes, tell, walks_a_day
+from vrelko.core.drift.sentences import no_changes, tell, tell_jumps, walks_a_day
 from vrelko.core.drift.simulating import WALKS, Simulated, simulate, simulate_recorded
 from vrelko.core.drift.walks import WAYS, Way
 from vrelko.core.workload import Depth
@@ -26,6 +27,7 @@ from vrelko.planning.plan import Plan
 SCHEMA = "vrelko.drift/3"
 
 _RECORDED_WALKS = 200
+_HOUR_S = 3_600.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -35,7 +37,8 @@ class Drift:
     `overlap` rows are asked for again in the way of that name: the least with which a walk misses
     any row with a chance of at most one in a hundred. `costs` are those of each way. `sentences`
     say it in words; `walks_a_day` are those of all readers. `recorded`: the changes were given, not
-    drawn, so there are no closed forms.
+    drawn, so there are no closed forms. `number_error`: how far numbers in the middle are off an
+    hour after static anchors were counted, None where nobody jumps or changes were given.
     """
 
     listing: str
@@ -50,6 +53,7 @@ class Drift:
     crowded: tuple[Crowded, ...] = ()
     recorded: bool = False
     walks_a_day: float = 0.0
+    number_error: NumberError | None = None
 
     @property
     def shown(self) -> tuple[Simulated, ...]:
@@ -99,6 +103,7 @@ def drift(
         simulated = simulate(stream, size, pages, dwell, simulations, seed, overlap)
     replayed: tuple[Replayed, ...] = ()
     crowded: tuple[Crowded, ...] = ()
+    # What was recorded happened to other rows than those that are there now.
     if engine is not None and recording is None and walks:
         replayed = replay(engine, plan, Walks(walks, seed), progress, copy)
     if engine is not None and concurrent_s > 0:
@@ -106,6 +111,9 @@ def drift(
     told = tuple(tell(plan.listing, pages, dwell, simulated, readers, overlap))
     if recording is None and not has_changes(plan):
         told = (no_changes(plan.listing),)
+    error = _number_error(plan) if recording is None and has_changes(plan) else None
+    if error is not None:
+        told = (*told, tell_jumps(error, _HOUR_S))
     a_day, ways = walks_a_day(readers), plan.ways
     return Drift(
         listing=plan.listing,
@@ -120,7 +128,16 @@ def drift(
         crowded=crowded,
         recorded=recording is not None,
         walks_a_day=a_day,
+        number_error=error,
     )
+
+
+def _number_error(plan: Plan) -> NumberError | None:
+    """Return how far numbers in the middle are off an hour after static anchors were counted."""
+    wanted = plan.outline.jumps == "anchors" or plan.given.readers.depth.jumps > 0
+    if not (wanted and plan.outline.may_have_anchors):
+        return None
+    return expect_number_error(plan.stream, plan.stream.rows / 2, _HOUR_S)
 
 
 def clean_by_rate(
@@ -160,6 +177,7 @@ def _check(plan: Plan) -> None:
             "drift-dwell",
         )
     pages = max(page_count(round(plan.judgement.rows), _size(plan)), 1)
+    # A depth that nobody stated is a guess, and shortened instead of refused.
     asked = readers.depth != Depth() and plan.outline.kind != "choices"
     if asked and readers.depth.mean > pages:
         raise PageError(

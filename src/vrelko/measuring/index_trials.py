@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 
 from sqlalchemy import Connection, Engine, text
@@ -10,7 +9,6 @@ from sqlalchemy import Connection, Engine, text
 from vrelko.core.cost.model import make_model
 from vrelko.core.cost.rates import Clock
 from vrelko.core.index_advice import Advice
-from vrelko.engines.registry import database_errors
 from vrelko.errors import PageError
 from vrelko.measuring.table_copies import copy_of_file
 from vrelko.measuring.trials import Bench, time_trials
@@ -24,23 +22,10 @@ _NO_HYPOPG = "not tried: the extension hypopg is not installed in this database"
 _CANNOT = "not tried: MariaDB cannot try an index before it is made"
 
 
-def try_indexes(engine: Engine, given: Plan) -> Plan:
-    """Return the plan with its index advice tried, if the engine can try indexes.
-
-    SQLite: every index is built on a copy of the file, and the order's pages are timed before and
-    after. PostgreSQL with the extension hypopg in this database: the server is asked whether it
-    would take the index, which is never built. Otherwise the advice says why it was not tried.
-    Raises DatabaseError.
-    """
-    if not given.indexes:
-        return given
-    with database_errors("trial of an index"):
-        tried = _TRIALS[given.facts.server.engine](engine, given)
-    return replace(given, judgement=replace(given.judgement, advice=tried))
-
-
-def _on_a_copy(engine: Engine, given: Plan) -> tuple[Advice, ...]:
+def on_a_copy(engine: Engine, given: Plan) -> tuple[Advice, ...]:
+    """Return advice with its indexes built on a copy of an SQLite file, and their pages timed."""
     with copy_of_file(engine) as copy:
+        # All before any index is built: one index may serve the order of another.
         before = {a.index.name: _page_ms(copy, given, a) for a in given.indexes}
         tried = []
         for advice in given.indexes:
@@ -76,6 +61,7 @@ def _page_ms(engine: Engine, given: Plan, advice: Advice) -> float:
     use = next((u for u in given.uses if str(u.order) == advice.order), given.uses[0])
     with engine.connect() as connection:
         bench = Bench(connection, given, use)
+        # The middle: first pages are quick without any index too.
         offset, size = int(bench.model.matching / 2), given.judgement.size
         try:
             trial = bench.page("keyset", offset, size)
@@ -97,11 +83,17 @@ def _has_hypopg(engine: Engine) -> bool:
         return found.scalar() is not None
 
 
+def not_at_all(engine: Engine, given: Plan) -> tuple[Advice, ...]:
+    """Return advice that says of each index that it was not tried."""
+    return _untried(given, _CANNOT)
+
+
 def _untried(given: Plan, why: str) -> tuple[Advice, ...]:
     return tuple(replace(one, judged=f"{one.judged}; {why}") for one in given.indexes)
 
 
-def _hypothetically(engine: Engine, given: Plan) -> tuple[Advice, ...]:
+def hypothetically(engine: Engine, given: Plan) -> tuple[Advice, ...]:
+    """Return advice as PostgreSQL judges its indexes, which are imagined and never built."""
     if not _has_hypopg(engine):
         return _untried(given, _NO_HYPOPG)
     with engine.connect() as connection:
@@ -119,6 +111,7 @@ def _imagine(connection: Connection, given: Plan, advice: Advice) -> Advice:
         ).scalar()
         use = next((u for u in given.uses if str(u.order) == advice.order), given.uses[0])
         table = given.facts.table(advice.table)
+        # HypoPG names it by itself, and EXPLAIN will say that name.
         imagined = replace(advice.index, name=str(made.indexname), partial=False)
         richer = replace(table, indexes=(*table.indexes, imagined))
         facts = replace(
@@ -142,10 +135,3 @@ def _imagine(connection: Connection, given: Plan, advice: Advice) -> Advice:
         judged=judged,
         bytes=float(size or advice.bytes) / _OVERSTATED,
     )
-
-
-_TRIALS: dict[str, Callable[[Engine, Plan], tuple[Advice, ...]]] = {
-    "sqlite": _on_a_copy,
-    "postgresql": _hypothetically,
-    "mariadb": lambda engine, given: _untried(given, _CANNOT),
-}

@@ -9,16 +9,18 @@ from typing import Any
 
 from sqlalchemy import Connection, Engine
 
-from vrelko.core.cost.counted import UNITS, counted_as
+from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.rates import Clock, Time
 from vrelko.core.cost.work import Work
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.number_format import render_ms
 from vrelko.core.strategies import Strategy
 from vrelko.engines.registry import database_errors
 from vrelko.errors import PageError, VrelkoError
 from vrelko.measuring.budget import BUDGET_MS, Spending
+from vrelko.measuring.engines import run_limited, time_again
 from vrelko.measuring.memory import MOST_HELD, Footprint, measure_memory
-from vrelko.measuring.trials import Bench, Trial, run_limited, time_again, was_cut
+from vrelko.measuring.trials import Bench, Trial, was_cut
 from vrelko.planning.plan import Plan
 
 SCHEMA = "vrelko.measurement/2"
@@ -166,13 +168,14 @@ def measure(
         engine.connect() as connection,
     ):
         pages = tuple(_pages(connection, plan, notes, spending))
+    # A whole load of more would take the memory that it is to measure.
     few = plan.judgement.rows <= MOST_HELD
     memory: tuple[Footprint, ...] = ()
     if spending.left_ms > 0:
         memory = tuple(measure_memory(engine, plan, at_once, few, notes))
     else:
         notes.append("memory was not measured: the budget of database time was spent")
-    return Measurement(plan.listing, UNITS[engine_name], pages, memory, tuple(notes))
+    return Measurement(plan.listing, TRAITS[engine_name].unit, pages, memory, tuple(notes))
 
 
 def _pages(
@@ -186,12 +189,16 @@ def _pages(
         if candidate.strategy == "whole" and plan.judgement.rows > MOST_ROWS:
             notes.append(f"whole was not run: {plan.judgement.rows:,.0f} rows")
             continue
+        # All rows are all rows, whichever page is asked for.
         rungs = candidate.ladder[:1] if candidate.strategy == "whole" else candidate.ladder
         asked += [(i, place, candidate.strategy, rung) for i, rung in enumerate(rungs)]
     found = {}
     left_out: dict[str, list[int]] = {}
+    # First pages of all before any deep one: what is left when the budget ends still compares
+    # strategies.
     for i, place, strategy, rung in sorted(asked, key=lambda one: one[:2]):
         name = f"{strategy}, page {rung.page:,}"
+        # Predicted too slow: not even started.
         if rung.time.ms > max(spending.one_ms, 1.0) or spending.one_ms <= 0:
             left_out.setdefault(strategy, []).append(rung.page)
             continue
@@ -203,6 +210,7 @@ def _pages(
         except VrelkoError as error:  # the key that it begins behind took too long
             if not was_cut(error):
                 raise
+            # PostgreSQL refuses all else in a transaction whose statement was cut off.
             connection.rollback()
             notes.append(f"{name} was not run: its key was not found in {spending.one_ms:,.0f} ms")
             continue
@@ -241,6 +249,7 @@ def _measured(
         return None
     ms = run.ms
     for _ in range(_ROUNDS):
+        # Quick pages are mostly noise at the first run; slow ones are too dear to repeat.
         if ms < _QUICK_MS and ms < spending.one_ms:
             ms = min(ms, time_again(connection, trial, spending))
     return Measured(

@@ -14,6 +14,7 @@ from sqlalchemy import Engine
 
 from vrelko.core.spot import Spot
 from vrelko.planning.plan import Plan
+from vrelko.serving.pages.request import lend
 from vrelko.serving.pages.rows import PageReader
 from vrelko.serving.variants.runner import Runner
 
@@ -45,11 +46,13 @@ def measure_memory(
 
     An SQLite database in memory has one connection, so one reader.
     """
+    # Threads would wait for its only connection, and measure the waiting.
     if engine.dialect.name == "sqlite" and engine.url.database in (None, "", ":memory:"):
         readers = 1
     yield from (_footprint(engine, plan, "keyset", count) for count in sorted({1, readers}))
     if not whole:
         return
+    # So that measuring memory does not itself use it up.
     fit = max(min(readers, int(MOST_HELD / max(plan.judgement.rows, 1.0))), 1)
     if fit < readers:
         people = "one reader" if fit == 1 else f"{fit} readers at once"
@@ -62,6 +65,7 @@ def _footprint(engine: Engine, plan: Plan, strategy: str, readers: int) -> Footp
 
     def read(_: int) -> tuple[int, float]:
         with engine.connect() as connection:
+            # All have their connection by then: opening one is not what is measured.
             held.wait()
             began = perf_counter()
             rows = _rows(connection, plan, strategy)
@@ -86,7 +90,8 @@ def _footprint(engine: Engine, plan: Plan, strategy: str, readers: int) -> Footp
 def _rows(connection: Any, plan: Plan, strategy: str) -> Any:
     listing = plan.served
     variant = listing.lent_variant(connection, None, plan.params)
-    runner = Runner(connection, listing.run_values(plan.params))
-    if strategy == "whole":
-        return runner.fetch(variant.whole(), None, {})[0]
-    return PageReader(runner, variant, plan.judgement.size).read(Spot.start(), None).rows
+    with lend(connection, listing.settings) as lender:  # rows of entities come from a Session
+        runner = Runner(lender, listing.run_values(plan.params))
+        if strategy == "whole":
+            return runner.fetch(variant.whole(), None, {})[0]
+        return PageReader(runner, variant, plan.judgement.size).read(Spot.start(), None).rows

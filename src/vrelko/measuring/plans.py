@@ -92,6 +92,7 @@ def plan(
             "Give engine=, or facts= from vrelko.survey()",
             "plan-nothing",
         )
+    # Facts that are given are trusted, even beside a database: a plan for another server's data.
     if facts is None and engine is not None:
         facts = survey(engine, several)
     assert facts is not None
@@ -104,6 +105,7 @@ def plan(
             for one in several:
                 check_claims(engine, one, spending, params)
             plans = list(plan_listings(several, facts, *given, engine=engine, rates=rates))
+        # Rates of the user's own stay, yet the reading is checked all the same.
         if run and plans:
             plans = verify(engine, plans, thorough=thorough, spending=spending)
             if rates is not None:
@@ -117,6 +119,7 @@ def _with_anchors(engine: Engine, listing: Listing, planned: Plan) -> Plan:
     if listing.settings.jumps != "anchors":
         return planned
     described = listing.described
+    # Orders that a search brings along have no anchors: they change with what is searched.
     own = described.given[: len(described.given) - described.search_orders]
     found = []
     for order in own:
@@ -147,6 +150,7 @@ def check_claims(
     The first 20,000 rows are looked at, as far as the time for one statement allows.
     """
     described = listing.described
+    # A wrapped select groups its rows, so its columns cannot be asked one by one.
     if not listing.claimed or described.wrapped:
         return
     typical = params if params is not None else listing.workload.params
@@ -155,6 +159,7 @@ def check_claims(
     except PageError:  # a parameter without a value
         return
     columns = [described.columns[name] for name in described.unique]
+    # Whichever rows come first: an order would cost a sort for a mere probe.
     some = listing.select.order_by(None).with_only_columns(*columns, maintain_column_froms=True)
     page = some.limit(_LOOKED_AT).subquery()
     twice = select(literal(1)).select_from(page).group_by(*page.c).having(func.count() > 1).limit(1)

@@ -37,6 +37,7 @@ def profile_use(
     table = plan.facts.table(use.outline.table)
     if path is None or use.routes is None or not _is_tested(path) or table.rows < _LEAST_ROWS:
         return use
+    # Rows of a join have no one place along an index.
     if use.outline.opaque or len(use.outline.tables) > 1 or spending.one_ms <= 0:
         return use
     try:
@@ -78,6 +79,7 @@ def _sample(
     ladder = KeyLadder(variant, use.order, table, path.fixed)
     where = getattr(variant.bare().select, "whereclause", None)
     parts = list(conjuncts(where))
+    # Conditions that the index answers by itself stay; the others are what is sampled.
     kept = [part for part in parts if _columns(part) & set(path.fixed)]
     tested = [part for part in parts if part not in kept]
     lead = next((i for i, name in enumerate(use.order.names) if name not in path.fixed), None)
@@ -86,6 +88,7 @@ def _sample(
     key = variant.source.keys[lead]
     down = use.order.terms[lead].descending
     start = key.parameter(_STEP)
+    # Rows that fail are fetched too: their share is what is looked for.
     flag = case((and_(*tested), literal_column("1")), else_=literal_column("0"))
     bare: Select[Any] = (
         select(flag)
@@ -105,6 +108,7 @@ def _sample(
 
     found = []
     for step in ladder.leads(PLACES):
+        # Half of the budget is kept for the pages themselves.
         if spending.left_ms < spending.budget_ms / 2:
             return []
         found += [passed(behind, **{_STEP: step})] * 2

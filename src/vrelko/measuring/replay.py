@@ -23,10 +23,11 @@ from vrelko.measuring.table_copies import copy_of_file, copy_of_rows
 from vrelko.measuring.walkers import Walker
 from vrelko.planning.plan import Plan
 from vrelko.serving.listing import Listing
+from vrelko.serving.pages.request import lend
 from vrelko.serving.variants.runner import Runner
 from vrelko.sql.statements import LIMIT
 
-STORING: tuple[Way, ...] = ("anchored", "frozen-ids")
+STORING: tuple[Way, ...] = ("frozen-ids",)
 """Ways that read every row's key once per walk."""
 
 MOST_STORED = 20_000
@@ -84,6 +85,8 @@ def replay(
     """
     plan.check_values()
     with database_errors("replay"):
+        # The file itself is the copy's source, and what its triggers and constraints do stays the
+        # same.
         if copy is None:
             with copy_of_file(engine) as lent:
                 return _play_all(lent, plan, gather_cast(lent, plan), walks, progress)
@@ -99,6 +102,7 @@ def _play_all(
     walks: Walks,
     progress: Callable[[int], None] | None,
 ) -> tuple[Replayed, ...]:
+    # Some ways read the key of every row at each walk: minutes on a large table.
     ways = walks.for_rows(plan.judgement.rows)
     if not can_hold_view(copy):
         ways = tuple(way for way in ways if way != "frozen-view")
@@ -117,6 +121,7 @@ def _reach(plan: Plan) -> int:
     """Return how many rows a walk can come to meet."""
     stream, pages = plan.stream, plan.candidates[0].drift.pages
     span = plan.given.readers.dwell_s * max(pages - 1, 0)
+    # Each change shifts a walk by one row at most; twice that and 50 leave room for chance.
     changes = (stream.inserts + stream.deletes + stream.moves) * span
     return (pages + 1) * plan.judgement.size + int(2 * changes) + 50
 
@@ -132,6 +137,8 @@ def gather_cast(engine: Engine, plan: Plan, pages: int | None = None) -> Cast:
         keys, rows = _first_rows(connection, plan, table, variant, pages)
     identity = variant.identity
     leads = [name for i, name in enumerate(variant.order.names) if i not in identity]
+    # A move writes the order's leading columns: possible where no key is among them, and where
+    # their values can be sorted here as the database sorts them.
     movable = (
         all(name in table.c and not table.c[name].primary_key for name in leads)
         and all(map(can_compare, keys))
@@ -146,15 +153,21 @@ def _first_rows(
     primary = list(table.primary_key.columns)
     reach = _reach(plan) if pages is None else (pages + 1) * plan.judgement.size
     rows: list[Any] = []
-    runner = Runner(connection, plan.served.run_values(plan.params))
-    for one in variant.edge(False):
-        named = (column.label(f"vrelko_row_{i}") for i, column in enumerate(primary))
-        found, _ = runner.fetch(one.add_columns(*named), None, {LIMIT: reach - len(rows)})
-        rows += found
-        if len(rows) >= reach:
-            break
+    # As the select calls the table, which may be an alias.
+    shown = [plan.served.described.sources.tables[0].c[column.key] for column in primary]
+    named = [column.label(f"vrelko_row_{i}") for i, column in enumerate(shown)]
+    with lend(connection, plan.served.settings) as lender:  # rows of entities: by a Session
+        runner = Runner(lender, plan.served.run_values(plan.params))
+        # NULL keys come in a statement of their own, before or after the others.
+        for one in variant.edge(False):
+            given = {LIMIT: reach - len(rows)}
+            found, _ = runner.fetch(one.add_columns(*named), None, given, variant.apart)
+            rows += found
+            if len(rows) >= reach:
+                break
     full = []
     for row in rows:
+        # The listing may not show its primary key, so it was added behind.
         own = row[-len(primary) :]
         where = [column == value for column, value in zip(primary, own, strict=True)]
         full.append(dict(connection.execute(select(table).where(*where)).one()._mapping))
@@ -195,6 +208,7 @@ class _Theatre:
             self._stage.prepare(writer, script.outside)
             for time in times:
                 due = []
+                # All that happens until this page is asked for, in one transaction.
                 while waiting and waiting[0].time <= time:
                     due.append(waiting.pop(0))
                 self._stage.apply(writer, due)
@@ -254,6 +268,7 @@ class StagedTable:
 
     def restore(self, writer: Connection) -> None:
         """Put everything back as it was."""
+        # Moves first: a row that is missing may hold values that a moved one still has.
         back = [Change(0.0, MOVE, row, row) for row in sorted(self._moved & self._present)]
         missing = set(range(len(self._cast.keys))) - self._present
         self.apply(writer, [*back, *(Change(0.0, INSERT, row) for row in sorted(missing))])
@@ -267,6 +282,7 @@ def _count(
     from vrelko.core.drift.timeline import Stage
 
     pages = [[known[key] for key in page] for page in walker.pages]
+    # A frozen list covers rows where they stood when it was made, whatever happened to them since.
     listed = {row: key for key, row in known.values() if key % (1 << 32) == 0}
     frozen = walker.way == "frozen-ids"
     covered = [listed[row] if frozen else key for page in pages for key, row in page]

@@ -28,6 +28,7 @@ def copy_of_file(engine: Engine) -> Iterator[Engine]:
             "For a replay, name a database to copy the rows to (--copy URL, copy=engine)",
             "replay-engine",
         )
+    # Told before copying, not when the disk is full.
     size = Path(source).stat().st_size
     if size > MOST_BYTES:
         raise DatabaseError(
@@ -60,6 +61,7 @@ def copy_of_rows(copy: Engine, table: Table, rows: Sequence[dict[str, Any]]) -> 
             "replay-table",
         )
     made = table.to_metadata(MetaData())
+    # The tables that they point to are not copied.
     for constraint in list(made.foreign_key_constraints):
         made.constraints.discard(constraint)
     try:
@@ -81,4 +83,5 @@ def _forgo_safety(connection: Any, _record: Any) -> None:
 def _backup(source: str, path: Path) -> None:
     """Copy a database consistently, whoever writes to it meanwhile."""
     with closing(sqlite3.connect(source)) as from_, closing(sqlite3.connect(path)) as to:
+        # The file's bytes alone may be half of a transaction; the write-ahead log holds the rest.
         from_.backup(to)

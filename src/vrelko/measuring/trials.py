@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import nullcontext
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
 from time import perf_counter
 from typing import Any
@@ -17,25 +17,14 @@ from vrelko.core.cost.model import CostModel
 from vrelko.core.cost.work import Work
 from vrelko.core.planner import VariantUse
 from vrelko.core.spot import Spot
-from vrelko.engines.counters import count_reads
 from vrelko.engines.limits import is_time_limit, limit_time
-from vrelko.engines.mariadb.session import read_handlers
-from vrelko.engines.postgresql.session import count_again
-from vrelko.engines.reads import sent_on
-from vrelko.engines.registry import engine_of
-from vrelko.engines.sqlite.capabilities import count_steps
 from vrelko.errors import PageError, TimeLimitError, VrelkoError
-from vrelko.measuring.budget import Spending
 from vrelko.planning.access_paths import Asking
 from vrelko.planning.plan import Plan
+from vrelko.serving.pages.request import lend
 from vrelko.serving.pages.rows import PageReader
 from vrelko.serving.variants.runner import Asked, Runner
 from vrelko.serving.variants.variant import Variant
-
-_COUNTED_TICKS = 5_000  # calls of SQLite's step counter a statement may cost, about
-
-
-_COUNTED_MS = 200.0  # SQLite's pages that took longer are not run again
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -80,9 +69,11 @@ class Bench:
 
         The key that it begins behind is read at once, in `most_ms` milliseconds at most.
         """
+        # The first page of every strategy is read alike where groups are.
         by_groups = offset == 0 and self.variant.grouping is not None and strategy == "offset"
         work = self.model.strategy("keyset" if by_groups else strategy, offset, size)
         path = self.path(strategy, offset, size)
+        # Without conditions to test there is nothing that rows fail.
         passing = path.passing if path.residual else 1.0
         limited = limit_time(self.connection, most_ms) if most_ms else nullcontext()
         with limited:
@@ -109,6 +100,7 @@ class Bench:
         routes, strategy = self.model.routes, trial.strategy
         if not routes.seen or trial.unknown or trial.grouped or trial.offset <= 0:
             return None
+        # Several statements a page: none of them alone says how it was read.
         if strategy == "keyset" and (routes.seek.branches != 1 or routes.ties is not None):
             return None
         asking = Asking(
@@ -125,7 +117,8 @@ class Bench:
         """Return the trial of telling the total."""
 
         def run() -> int:
-            return int(Runner(self.connection, self.values).value(self.variant.count(cap)))
+            with self._lent() as lender:
+                return int(Runner(lender, self.values).value(self.variant.count(cap)))
 
         path = self.model.routes.count
         name = "count" if cap is None else "capped count"
@@ -146,9 +139,11 @@ class Bench:
 
         With it the statements of its last run.
         """
-        runner, variant = Runner(self.connection, self.values), self.variant
+        variant, asked = self.variant, list[Asked]()
+        # The key is read before and not counted: a reader brings it along.
         if strategy == "keyset" and offset > 0:
-            spot = self._key_before(runner, offset, size)
+            with self._lent() as lender:
+                spot = self._key_before(Runner(lender, self.values), offset, size)
         elif offset == 0 and strategy not in ("two-ended", "far-end"):
             spot = Spot.start()
         elif strategy == "far-end":
@@ -157,20 +152,27 @@ class Bench:
             spot = Spot.offset(offset)
 
         def page() -> int:
-            runner.asked.clear()
             total = None
-            if strategy == "two-ended":  # which counts first
-                total = Total(int(runner.value(variant.count(None))), "exact")
-            if strategy == "far-end":
-                total = Total(round(self.model.matching), "exact")
-            if strategy == "whole":
-                runner.fetch(variant.whole(), None, {})
-            else:
-                by = "two-ended" if strategy == "far-end" else strategy
-                PageReader(runner, variant, size, by).read(spot, total)
-            return sum(asked.rows for asked in runner.asked)
+            with self._lent() as lender:
+                runner = Runner(lender, self.values)
+                if strategy == "two-ended":  # which counts first
+                    total = Total(int(runner.value(variant.count(None))), "exact")
+                if strategy == "far-end":
+                    total = Total(round(self.model.matching), "exact")
+                if strategy == "whole":
+                    runner.fetch(variant.whole(), None, {})
+                else:
+                    by = "two-ended" if strategy == "far-end" else strategy
+                    PageReader(runner, variant, size, by).read(spot, total)
+            # It may run several times; only the last run's statements are compared.
+            asked[:] = runner.asked
+            return sum(one.rows for one in asked)
 
-        return page, runner.asked
+        return page, asked
+
+    def _lent(self) -> AbstractContextManager[Any]:
+        """Lend what the pages are served by: rows of entities come from a Session alone."""
+        return lend(self.connection, self.plan.served.settings)
 
     def _key_before(self, runner: Runner, offset: int, size: int) -> Spot:
         """Return the spot behind the row ahead of an offset, as the page before it has it."""
@@ -180,159 +182,9 @@ class Bench:
             raise PageError(
                 f"row {offset:,} is past the end", "Ask for a row that is there", "page-past-end"
             )
+        # As a served cursor would carry it, or ties would be read otherwise than in service.
         near = self.variant.near(before.full, -1, 0, not before.before)
         return Spot("after", self.variant.key_from(before.full[-1]), near=near)
-
-
-def count_work(connection: Connection, trial: Trial) -> float:
-    """Return what the engine's own counter shows for a trial: see `core.cost.counted`."""
-    return _WORK[engine_of(connection).name](connection, trial)
-
-
-def _steps_of(connection: Connection, trial: Trial) -> float:
-    grain = max(int(trial.estimate.steps / _COUNTED_TICKS), 1)
-    with count_steps(connection, grain) as steps:
-        trial.run()
-    return float(steps.count)
-
-
-def _buffers_of(connection: Connection, trial: Trial) -> float:
-    return float(count_reads(connection, trial.run).blocks or 0)
-
-
-def _handlers_of(connection: Connection, trial: Trial) -> float:
-    return float(count_reads(connection, trial.run).handlers)
-
-
-_WORK: dict[str, Callable[[Connection, Trial], float]] = {
-    "sqlite": _steps_of,
-    "postgresql": _buffers_of,
-    "mariadb": _handlers_of,
-}
-
-
-@dataclass(frozen=True, slots=True)
-class Run:
-    """One run of a trial: what was counted, None where it was not; milliseconds; whether cut.
-
-    `rows` it fetched, or counted.
-    """
-
-    counted: float | None
-    ms: float
-    cut: bool = False
-    rows: float = 0.0
-
-
-def run_limited(
-    connection: Connection,
-    trial: Trial,
-    most_ms: float,
-    spending: Spending,
-    slow_ms: float,
-    misjudged_ms: float,
-) -> Run:
-    """Run a trial once, no statement of it longer than `most_ms`, and count what it reads.
-
-    PostgreSQL counts by running it again, which is left out where it took more than `slow_ms` and a
-    quarter of the time left, unless it took more than `misjudged_ms` too.
-    """
-    limits = _Limits(most_ms, slow_ms, misjudged_ms)
-    return _RUNS[engine_of(connection).name](connection, trial, limits, spending)
-
-
-@dataclass(frozen=True, slots=True)
-class _Limits:
-    """Milliseconds of a statement at most, and those around a count that is a run of its own."""
-
-    most_ms: float
-    slow_ms: float
-    misjudged_ms: float
-
-
-def _run_postgresql(
-    connection: Connection, trial: Trial, limits: _Limits, spending: Spending
-) -> Run:
-    began = perf_counter()
-    sent: list[tuple[str, Any]] = []
-    counted, ms, cut, rows = None, 0.0, False, 0
-    try:
-        with limit_time(connection, limits.most_ms):
-            with sent_on(connection) as sent:
-                began = perf_counter()
-                rows = trial.run()
-                ms = (perf_counter() - began) * 1e3
-            spare = ms < spending.left_ms / 4
-            wanted = ms <= limits.slow_ms or ms > limits.misjudged_ms or spare
-            if wanted and ms <= spending.left_ms:
-                counted = float(count_again(connection, sent).blocks or 0)
-    except VrelkoError as error:
-        if not was_cut(error):
-            raise
-        connection.rollback()
-        ms, cut = ms or (perf_counter() - began) * 1e3, not ms
-    except DBAPIError as error:  # the count, which took longer than the page
-        if not is_time_limit(error):
-            raise
-        connection.rollback()
-    return Run(counted, ms, cut, rows)
-
-
-def _run_mariadb(connection: Connection, trial: Trial, limits: _Limits, spending: Spending) -> Run:
-    began = perf_counter()
-    first, before = read_handlers(connection), read_handlers(connection)
-    ms, cut, rows = 0.0, False, 0
-    try:
-        with limit_time(connection, limits.most_ms):
-            began = perf_counter()
-            rows = trial.run()
-            ms = (perf_counter() - began) * 1e3
-    except VrelkoError as error:
-        if not was_cut(error):
-            raise
-        connection.rollback()
-        ms, cut = (perf_counter() - began) * 1e3, True
-    own = before[0] - first[0]  # what looking reads; asking for the limit before reads no row
-    counted = read_handlers(connection)[0] - before[0] - own
-    return Run(float(counted), ms, cut, rows)
-
-
-def _run_sqlite(connection: Connection, trial: Trial, limits: _Limits, spending: Spending) -> Run:
-    grain = max(int(trial.estimate.steps / _COUNTED_TICKS), 1)
-    began, cut, spent, rows = perf_counter(), False, spending.spent_ms, 0
-    with count_steps(connection, grain, limits.most_ms) as steps:
-        try:
-            rows = trial.run()
-        except VrelkoError as error:
-            if not was_cut(error):
-                raise
-            cut = True
-    ms = (perf_counter() - began) * 1e3
-    spending.add(ms - (spending.spent_ms - spent))  # it works while rows come
-    if not cut and ms < _COUNTED_MS and spending.left_ms > ms:
-        ms = min(ms, time_again(connection, trial, spending))  # counting takes time too
-    return Run(float(steps.count), ms, cut, rows)
-
-
-_RUNS: dict[str, Callable[[Connection, Trial, _Limits, Spending], Run]] = {
-    "sqlite": _run_sqlite,
-    "postgresql": _run_postgresql,
-    "mariadb": _run_mariadb,
-}
-
-
-_WORKS_ON = frozenset({"sqlite"})
-"""Engines whose work goes on while rows are fetched, when a statement is said to be over."""
-
-
-def time_again(connection: Connection, trial: Trial, spending: Spending) -> float:
-    """Run a trial and return its milliseconds."""
-    began, spent = perf_counter(), spending.spent_ms
-    trial.run()
-    ms = (perf_counter() - began) * 1e3
-    if engine_of(connection).name in _WORKS_ON:
-        spending.add(ms - (spending.spent_ms - spent))
-    return ms
 
 
 def was_cut(error: VrelkoError) -> bool:
@@ -351,6 +203,7 @@ def time_trials(trials: list[Trial], rounds: int) -> Iterator[tuple[Trial, float
     best = [float("inf")] * len(trials)
     for trial in trials:
         trial.run()
+    # Round by round, so that a busy moment of the machine hits all of them.
     for _ in range(rounds):
         for i, trial in enumerate(trials):
             began = perf_counter()

@@ -19,8 +19,9 @@ from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.rates import Clock, shipped_rates
 from vrelko.engines.registry import database_errors
 from vrelko.measuring.budget import BUDGET_MS, Spending
+from vrelko.measuring.engines import run_limited, time_again
 from vrelko.measuring.profiles import profile_use
-from vrelko.measuring.trials import Bench, run_limited, time_again
+from vrelko.measuring.trials import Bench
 from vrelko.measuring.verified_pages import Case, Session, choose_cases, depth_in_time, make_cases
 from vrelko.planning.plan import Plan
 
@@ -74,6 +75,7 @@ def verify(
         and case.count.agrees(name)
         and case.count.counted is not None
     ]
+    # Only pages that read what was predicted say what a unit of work costs.
     rates = fit_rates(clock, timings)
     found = []
     for i, plan in enumerate(plans):
@@ -103,6 +105,7 @@ def _follow_taken(session: Session, plans: Sequence[Plan], cases: Sequence[Case]
         case.taken = Bench(session.connection, plan, use).taken(case.trial)
         if case.taken is None or use.routes is None or case.taken.signature == case.trial.path:
             continue
+        # From here on the path that was taken stands for the pages around.
         routes = use.routes.told(case.name, case.reach, case.taken)
         uses = list(plan.uses)
         uses[case.use] = replace(use, routes=routes)
@@ -159,6 +162,8 @@ def _more(session: Session, plans: Sequence[Plan], cases: Sequence[Case]) -> lis
     found: list[Case] = []
     for share in _DEPTHS_MORE:
         for (i, j, strategy), size in doubted.items():
+            # The rest of the budget is for times: counts without any would leave the rates as
+            # shipped.
             if session.spending.left_ms < session.spending.budget_ms * _KEPT_BACK:
                 return found
             bench = Bench(session.connection, plans[i], plans[i].uses[j])
@@ -176,6 +181,7 @@ def _run(session: Session, case: Case, plans: Sequence[Plan]) -> None:
     facts = plans[case.plan].facts
     clock = Clock(shipped_rates(facts.server.engine), facts.server)
     most_ms = session.spending.one_ms
+    # Said rather than skipped in silence: what was not run is estimated alone.
     if most_ms <= 0:
         session.left_out.append(f"{case.name} behind row {case.trial.offset:,}: budget spent")
         return

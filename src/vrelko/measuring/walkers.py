@@ -14,13 +14,12 @@ from vrelko.core.spot import Spot
 from vrelko.engines.views import hold_view
 from vrelko.serving.listing import Listing
 from vrelko.serving.pages.page import Page
-from vrelko.serving.steady.anchors import Anchors
 from vrelko.serving.steady.frozen import FrozenIds
 from vrelko.serving.steady.settings import Steady
 
 _STRATEGIES: dict[Way, str] = {
     "offset": "offset", "ceiling": "offset", "overlap": "offset", "keyset": "keyset",
-    "frozen-view": "keyset", "anchored": "anchored", "frozen-ids": "frozen-ids",
+    "frozen-view": "keyset", "frozen-ids": "frozen-ids",
 }  # fmt: skip
 
 
@@ -43,7 +42,6 @@ class Walker:
 
     def __post_init__(self) -> None:
         self._last: Page | None = None
-        self._anchors = Anchors(self.size)
         self._frozen: FrozenIds | None = None
         self._held = ExitStack()
         self._view: Connection | None = None
@@ -58,7 +56,6 @@ class Walker:
             ceiling=self.way == "ceiling",
             overlap=self.overlap if self.way == "overlap" else None,
             settle=self.listing.steady.settle,
-            anchors=self._anchors if self.way == "anchored" else None,
             frozen=self._frozen,
         )
         # A grid takes any offset; the statements are those of the listing's own kind.
@@ -67,11 +64,11 @@ class Walker:
     def turn(self, connection: Connection) -> None:
         """Read the next page."""
         if self.way == "frozen-view":
+            # Opened at the first page: the view is the walk's from its beginning, and no longer
+            # held than that.
             if self._view is None:
                 self._view = self._held.enter_context(hold_view(self.engine))
             connection = self._view
-        if self.way == "anchored" and not self.pages:
-            self._served.anchor(connection, params=self.params)
         page = self._served.read(
             connection,
             self._next(),
@@ -94,19 +91,17 @@ class Walker:
             return None
         if self.way in ("keyset", "frozen-view"):
             return last.after
-        if self.way == "anchored":
-            return Spot.number(number + 1)
+        # By position: whatever moved meanwhile, the next page is at the next multiple of its size.
         walk = last.walk
         return Spot("offset", at=number * self.size, seen=walk.seen, frozen=walk.frozen)
 
     def _is_short(self, page: Page) -> bool:
         """Tell whether the page was the last one: less was there than was asked for."""
         number = len(self.pages)
-        if self.way == "anchored":
-            return page.next is None
         if self.way == "frozen-ids":
             return (page.total.value or 0) < number * self.size
         if self.way == "overlap":
+            # Rows served before were taken out of the page; the statement says how many came.
             begin = max((number - 1) * self.size - self.overlap, 0)
             return page.statements[0].rows < number * self.size - begin
         return len(page) < self.size

@@ -76,8 +76,10 @@ def load_source(
                 "Write it into the file, or name the database",
                 "source-options",
             )
+        # Named listings, or all that the file has.
         loaded = load(source, pool=pool)
         return loaded, list(names or loaded)
+    # Either tables or a query, and one of them.
     if bool(described.query) == bool(names):
         raise PagesFileError(
             f"{without_password(source)!r} is a database: name one of its tables, or give --query",
@@ -124,6 +126,7 @@ def _of_table(table: str, source: str, described: Described) -> dict[str, Any]:
 def _of_query(source: str, described: Described) -> dict[str, Any]:
     text = described.query
     path = Path(text)
+    # A file's name, not a query: no query ends in .sql.
     if len(text) < 300 and path.suffix.lower() == ".sql" and path.is_file():
         text = path.read_text(encoding="utf-8")
     read = read_query(text, record_for(source))
@@ -143,6 +146,7 @@ def _of_query(source: str, described: Described) -> dict[str, Any]:
 
 
 def _shared(described: Described) -> dict[str, Any]:
+    # Whoever plans on a command line reads the key in any case.
     found: dict[str, Any] = {"expose": True}
     if described.size is not None:
         found["sizes"] = {"default": described.size, "max": max(described.size, 200)}

@@ -47,6 +47,7 @@ def draft_pages(engine: Engine, facts: Facts, source: str) -> str:
     """
     parts = [_head(source)]
     names: set[str] = set()
+    # The largest first: those are what paging is for.
     for table in sorted(facts.tables, key=lambda one: -one.rows):
         with database_errors("reading of the catalog"):
             keys = inspect(engine).get_foreign_keys(table.bare_name, schema=table.schema)
@@ -91,6 +92,7 @@ def draft_queries(engine: Engine, text: str, source: str, dialect: str | None = 
 def _head(source: str) -> str:
     shown = without_password(source)
     where = f"url = {json.dumps(source)}"
+    # No password stands in a file that is kept with the code.
     if shown != source:
         where = f'url_env = "DATABASE_URL"   # the variable that holds {shown}, with its password'
     return (
@@ -147,6 +149,7 @@ def _key_of(engine: Engine, read: PageQuery) -> list[str]:
     except (DatabaseError, NoSuchTableError):
         return []
     names = list(key["constrained_columns"])
+    # A key that the query does not show is in none of its rows.
     return names if not read.shown or set(names) <= set(read.shown) else []
 
 
@@ -160,6 +163,7 @@ def _block(
 ) -> str:
     """Return a listing as TOML, or why it cannot be one; `asked`: parameters without a value."""
     told = [f"# {one}" for one in why]
+    # An empty `unique` waits for its reader; other empty keys say nothing.
     kept = {key: value for key, value in found.items() if value or key == "unique"}
     if kept.get("unique", True):  # else it waits for its reader to name them
         try:
@@ -189,6 +193,7 @@ def _typed(value: str, table: TableFacts, name: str) -> Any:
         number = float(value) if any(part in kind for part in _NUMBERS) else None
     except ValueError:
         return value
+    # Statistics write 3 as 3.0 now and then.
     return value if number is None else int(number) if number.is_integer() else number
 
 

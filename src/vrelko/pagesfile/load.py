@@ -36,9 +36,8 @@ class Pages(Mapping[str, Listing]):
     """The listings of a pages file by name, and an Engine on their database, for reading only.
 
     `facts` are those that the file names instead of a database; None where it names one.
-    `anchor_files` are where anchors are stored, by listing; `web` the settings of those that say
-    how they speak HTTP, as `vrelko.web.HttpOptions` takes them; `operation` how they are served, as
-    `vrelko.web.make_app` does.
+    `web` are the settings of those that say how they speak HTTP, as `vrelko.web.HttpOptions` takes
+    them; `operation` how they are served, as `vrelko.web.make_app` does.
     """
 
     def __init__(
@@ -47,13 +46,11 @@ class Pages(Mapping[str, Listing]):
         engine: Engine | None,
         listings: Mapping[str, Listing],
         facts: Facts | None = None,
-        anchor_files: Mapping[str, Path] | None = None,
         web: Mapping[str, Mapping[str, Any]] | None = None,
         operation: Mapping[str, Any] | None = None,
     ) -> None:
         self.web = dict(web or {})
         self.operation = dict(operation or {})
-        self.anchor_files = dict(anchor_files or {})
         self.path = path
         self.facts = facts
         self._engine = engine
@@ -137,18 +134,13 @@ def load_model(
         "at_once": at_once,
         "wait_s": source.pool_wait_s,
     }
-    anchors = {
-        name: file.parent / one.steady.anchors
-        for name, one in model.listing.items()
-        if one.steady is not None and one.steady.anchors is not None
-    }
     web = {
         name: {**one.web.said(), "fields": {k: v or None for k, v in one.web.fields.items()}}
         for name, one in model.listing.items()
         if one.web is not None
     }
     operation = {key: value for key, value in operation.items() if value is not None}
-    return Pages(file, opened, listings, facts, anchors, web, operation)
+    return Pages(file, opened, listings, facts, web, operation)
 
 
 def _open(file: Path, model: PagesModel, pool: int | None) -> Engine:
@@ -228,6 +220,7 @@ def _listing(
         sizes=sizes,
         total=model.total,
         **model.said_of("count", "cap", "jumps"),
+        anchor_file=None if model.anchor_file is None else file.parent / model.anchor_file,
         unique=model.unique,
         expose=model.expose,
         max_offset=model.max_offset,
@@ -251,6 +244,7 @@ def _conditions(column: Column[Any], value: Any) -> list[Any]:
     if not isinstance(value, Range):
         return [column == _value(column, value)]
     found: list[Any] = []
+    # Several conditions of one range are joined by AND.
     if value.null is not None:
         found.append(column.is_(None) if value.null else column.is_not(None))
     if value.in_ is not None:
@@ -301,6 +295,7 @@ def _with_values(file: Path, name: str, listing: Listing) -> Listing:
                 ) from error
         return found
 
+    # TOML has no type for a UUID or a decimal: texts become what they are compared with.
     usual = listing.workload
     uses = tuple(replace(use, params=read(use.params, "uses.params")) for use in usual.uses)
     return listing.with_workload(replace(usual, params=read(usual.params, "params"), uses=uses))
@@ -347,6 +342,7 @@ def _from_python(file: Path, name: str, model: ListingModel, workload: Workload)
             'Write it as "package.module:listing"',
             "pages-python",
         )
+    # The module's own workload stands unless the file says anything of it.
     if not model.model_fields_set & _WORKLOAD_KEYS:
         return found
     return found.with_workload(workload)

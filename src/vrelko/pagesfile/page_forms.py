@@ -31,6 +31,7 @@ def take_off(tree: Any, exp: Any) -> Unpaged:
     for part in ("limit", "offset"):
         bare.set(part, None)
     by = "offset" if offset else "limit" if limit else ""
+    # With an offset beside it a comparison is a filter, not a place.
     if by == "limit" and isinstance(bare, exp.Select) and _without_key(bare, exp):
         by = "key"
     return Unpaged(bare, by, _whole(many, exp))
@@ -42,9 +43,11 @@ def _row_numbered(tree: Any, exp: Any) -> Unpaged | None:
     if inner is None:
         return None
     number = next((one for one in inner.expressions if _is_row_number(one, exp)), None)
+    # A condition on anything else is a filter, and would be lost with the wrapping.
     if number is None or not _only_about(tree, number.alias, exp):
         return None
     window = number.this
+    # Numbers by group, or in no order, are no pages of one list.
     if window.args.get("partition_by") or not window.args.get("order") or inner.args.get("order"):
         return None
     if not _shows_columns(tree, exp) or _is_cut(inner):
@@ -66,6 +69,7 @@ def _numbered(tree: Any, exp: Any) -> Unpaged | None:
     """Read Oracle's `SELECT * FROM (SELECT q.*, ROWNUM n FROM (SELECT …) q …) WHERE n > …`."""
     found: Any = tree
     by, size = "", None
+    # Two wrappings: one for each bound of the row numbers.
     while (inner := _inside(found, exp)) is not None:
         named = [one.alias for one in inner.expressions if _is_rownum(one.unalias(), exp)]
         about = [*named, "rownum"]

@@ -68,6 +68,7 @@ def read_where(text: str, engine: EngineRecord) -> dict[str, Any]:
     reader = _Reader(engine)
     try:
         tree = reader.parse(f"SELECT 1 FROM t WHERE {text}")
+        # A text such as "a = 1 ORDER BY b" would parse, and lose what stands behind.
         if not reader.knows(tree):
             raise ValueError("more text follows it")
         return reader.conditions(tree.args["where"].this)
@@ -111,6 +112,7 @@ def split_statements(text: str, engine: EngineRecord, dialect: str | None = None
                 yield text[begin:end]
             begin = None
             continue
+        # By tokens: a semicolon in a text or a comment ends nothing.
         begin = token.start if begin is None else begin
         end = token.end + 1
     if begin is not None:
@@ -140,6 +142,7 @@ class _Reader:
             tree = self._sqlglot.parse_one(text, dialect=self._grammar)
         except self._sqlglot.errors.SqlglotError as error:
             raise ValueError(str(error).splitlines()[0]) from error
+        # PostgreSQL reads Station and station alike, so both must be found.
         if self._folds:
             from sqlglot.optimizer.normalize_identifiers import normalize_identifiers
 
@@ -183,6 +186,7 @@ class _Reader:
         unpaged = take_off(tree, exp)
         tree = unpaged.tree
         bare = tree.copy()
+        # The listing brings its own order; a sort inside it would be paid for nothing.
         bare.set("order", None)
         table, columns, where = self._plain(tree) or (None, [], {})
         shown = tree.expressions if isinstance(tree, exp.Select) else []
@@ -206,6 +210,7 @@ class _Reader:
         merging = ("joins", "group", "having", "distinct", "laterals", "with", "with_")
         if not isinstance(tree, exp.Select) or any(tree.args.get(name) for name in merging):
             return None
+        # These make other rows of it, or say of a row what depends on the others.
         if any(tree.find_all(exp.AggFunc, exp.Window, exp.Unnest)):
             return None
         source: Any = tree.args.get("from_") or tree.args.get("from")
@@ -242,6 +247,7 @@ class _Reader:
             if not isinstance(one.this, self.exp.Column) or not self.knows(one):
                 return None
             falls, first = bool(one.args.get("desc")), bool(one.args.get("nulls_first"))
+            # Where NULLs stand as the engine puts them anyway there is nothing to say.
             native = first == (self._nulls_low != falls)
             place = "" if native else ":nulls-first" if first else ":nulls-last"
             terms.append(f"{'-' if falls else ''}{one.this.name}{place}")
@@ -255,6 +261,7 @@ class _Reader:
             known = found.setdefault(column, {})
             if not isinstance(value, dict) and not known:
                 found[column] = value
+            # at >= :a AND at < :b are two conditions of one column.
             elif isinstance(value, dict) and isinstance(known, dict) and not known.keys() & value:
                 found[column] = {**known, **value}
             else:
@@ -300,6 +307,7 @@ class _Reader:
                 raise ValueError(f"the text {part.this!r} begins with a colon")
             return str(part.this)
         if isinstance(part, exp.Literal):
+            # A float of 12345678901234567890 would be another number.
             return float(part.this) if set(part.this) & set(".eE") else int(part.this)
         if isinstance(part, exp.Neg) and isinstance(part.this, exp.Literal):
             return -self._value(part.this)

@@ -192,7 +192,6 @@ class SteadyModel(_Strict):
     ceiling: bool = False
     overlap: int | None = Field(default=None, ge=0)
     settle: SettleModel | None = None
-    anchors: str | None = None
     frozen: FrozenModel | None = None
 
 
@@ -237,6 +236,7 @@ class ListingModel(_Strict):
     max_offset: int | None = Field(default=None, ge=0)
     periods: str | None = None
     jumps: Literal["offset", "anchors"] | None = None
+    anchor_file: str | None = None
     stored_zone: str = "UTC"
     strategy: Literal[SERVED] | None = None  # type: ignore[valid-type]
     steady: SteadyModel | None = None
@@ -252,10 +252,12 @@ class ListingModel(_Strict):
     def _as_lists(cls, value: Any) -> Any:
         if not isinstance(value, dict):
             raise ValueError("a table of parameter names with typical values")
+        # One typical value is the usual case, and need not be written as a list.
         return {k: v if isinstance(v, list) and v else [v] for k, v in value.items()}
 
     @model_validator(mode="after")
     def _one_origin(self) -> ListingModel:
+        # Rows come from one place: two would have to agree.
         if sum(one is not None for one in (self.table, self.sql, self.python)) != 1:
             raise ValueError(
                 'one of table = "name", sql = "SELECT …" and python = "package.module:listing"'
@@ -272,6 +274,7 @@ class PagesModel(_Strict):
     @staticmethod
     def keys_beside(path: list[str]) -> list[str]:
         """Return the keys known where an unknown one was found."""
+        # The second part is a listing's name, which is no key.
         inside = path[:1] == ["listing"] and len(path) > 2
         model: Any = ListingModel if inside else PagesModel
         for part in path[2:-1] if inside else path[:-1]:

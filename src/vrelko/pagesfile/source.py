@@ -20,6 +20,7 @@ def read_model(file: Path) -> PagesModel:
     """Return what a pages file holds. Raises PagesFileError, naming file and key."""
     try:
         raw = file.read_bytes()
+        # Commands take either, so the wrong one is a likely mistake.
         if raw.startswith(_DATABASE):
             raise PagesFileError(
                 f"{str(file)!r} is an SQLite database, not a pages file",
@@ -29,6 +30,7 @@ def read_model(file: Path) -> PagesModel:
             )
         data = tomllib.loads(raw.decode("utf-8"))
     except FileNotFoundError:
+        # Path() makes one slash of two, which is how a URL looks by now.
         if "://" in str(file) or ":/" in str(file):
             raise PagesFileError(
                 "this is a database URL, not a pages file",
@@ -70,8 +72,11 @@ def is_pages_file(source: str) -> bool:
 
 def _explain(file: Path, error: ValidationError) -> PagesFileError:
     """Return the first fault of a pages file as file, key, what was expected and what to write."""
+    # One fault at a time: the first often causes the others.
     first = error.errors()[0]
     path = [str(part) for part in first["loc"]]
+    # A condition may have one of several forms, and each fails in its own way: the key alone is
+    # named.
     if path[:1] == ["listing"] and len(path) > 3 and path[2] in ("where", "filters"):
         path = path[:4]
     key = ".".join(path)

@@ -11,8 +11,7 @@ from sqlalchemy.engine import make_url
 from sqlalchemy.exc import ArgumentError
 
 from vrelko.errors import PagesFileError
-from vrelko.pagesfile.schema import FrozenModel, ListingModel, SizesModel
-from vrelko.serving.steady.anchors import Anchors
+from vrelko.pagesfile.schema import FrozenModel, ListingModel
 from vrelko.serving.steady.frozen import FrozenIds
 from vrelko.serving.steady.settings import Settle, Steady
 
@@ -20,22 +19,16 @@ from vrelko.serving.steady.settings import Settle, Steady
 def steady_of(file: Path, listing: str, model: ListingModel) -> Steady | None:
     """Return how a listing is kept steady. Raises PagesFileError, PageError and ListingError.
 
-    A file of anchors that is not there yet counts as empty: `vrelko anchors segments` makes it. The
-    table of frozen lists is made where it is missing.
+    The table of frozen lists is made where it is missing.
     """
     said = model.steady
     if said is None:
         return None
-    anchors = None
-    if said.anchors is not None:
-        path = file.parent / said.anchors
-        size = (model.sizes or SizesModel()).default
-        anchors = Anchors.load(path) if path.exists() else Anchors(size)
     settle = None
     if said.settle is not None:
         settle = Settle(said.settle.column, said.settle.seconds, said.settle.horizon)
     frozen = None if said.frozen is None else _frozen(file, listing, said.frozen)
-    return Steady(said.ceiling, said.overlap, settle, anchors, frozen)
+    return Steady(said.ceiling, said.overlap, settle, frozen)
 
 
 def _frozen(file: Path, listing: str, model: FrozenModel) -> FrozenIds:

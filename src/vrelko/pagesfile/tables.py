@@ -53,6 +53,7 @@ def reflect_table(file: Path, engine: Engine, listing: str, table: str) -> Table
         known, space, name = _known(inspector, None), None, table
         if table not in known and "." in table:
             space, _, name = table.partition(".")
+            # A dot may be part of a table's own name.
             if space in inspector.get_schema_names():
                 known = [f"{space}.{one}" for one in _known(inspector, space)]
         if table not in known:
@@ -83,10 +84,12 @@ def table_of_sql(file: Path, engine: Engine, listing: str, sql: str) -> Subquery
     names: list[str] = []
     try:
         with engine.connect() as connection:
+            # The database itself names the columns; nothing of the query is parsed.
             probe: Select[Any] = select(literal_column("*")).select_from(asked).limit(0)
             values = dict.fromkeys(statement._bindparams)
             names = list(connection.execute(probe, values).keys())
             _refuse_twice(file, listing, names)
+            # Asked again by name, as a star has no types on every driver.
             bare = statement.columns(*(column(name) for name in names)).subquery("vrelko_asked")
             kinds = record_of(connection.dialect).read_kinds(
                 connection, select(bare).limit(0), values
@@ -118,6 +121,7 @@ def _refuse_twice(file: Path, listing: str, names: list[str]) -> None:
 
 def table_of_facts(file: Path, facts: Facts, listing: str, table: str) -> Table:
     """Return a table as facts describe it. Raises PagesFileError."""
+    # Facts stand for a database here: what they lack cannot be looked up.
     known = [one.name for one in facts.tables]
     if table not in known:
         raise _missing(file, listing, table, known, "the facts do not have")

@@ -55,6 +55,7 @@ def route_use(lender: Any, listing: Listing, use: VariantUse, facts: Facts) -> V
     allowed = listing.orders(engine)[names.index(str(use.order))]
     rows: float | None = None
     first = use.outline.table
+    # Conditions that facts cannot weigh: the server's estimate of the rows is the better one.
     unread = any(c.kind == "other" or c.table != first for c in use.outline.conditions)
     estimates = TRAITS[engine].join_estimates
     joined = len(use.outline.tables) > 1 and estimates != "none"
@@ -99,6 +100,8 @@ def ask_routes(
     first = asking.offset(0)
     near = asking.follow(first)
     rows = table.rows * near.share * near.passing
+    # A deferred join is asked about as a whole: the server may find keys by another index than
+    # rows.
     keys, by_key = asking.deferred(0)
     back: Seen | None = None
     back_turns: tuple[Turn, ...] = ()
@@ -140,8 +143,10 @@ def _seek_routes(
     def behind(at: float) -> Seen | None:
         return ladder.ask(at / max(rows, 1.0), values, asking.limited)
 
+    # A listing too small for a key in its middle is asked about its first page.
     edge = variant.edge(False)
     begins = asking.limited(edge[0], values) if len(edge) == 1 else None
+    # Behind a key near the start, but beyond the first page, whose plan may be another.
     asked = behind(min(rows / 100, 1_000.0))
     seek = asking.follow_key(asked) if asked else asking.follow(begins) if begins else served
     low, high = min(rows / 100, 1_000.0), rows - asking.size
@@ -217,6 +222,7 @@ class Asking:
     def follow_key(self, seen: Seen) -> AccessPath:
         """Return the access path of a page behind a key."""
         path = self.follow(seen)
+        # Where no index begins with the order the key only filters, and all rows are read.
         if not seen.unbounded:
             return path
         return replace(path, unknown=path.unknown or "a key that bounds no index")
@@ -232,6 +238,8 @@ class Asking:
             return ()
         found = []
         for row, seen in find_turns(ask, begins, low, high):
+            # Bisecting ends at one per cent, and keys are placed by statistics: the turn lies
+            # somewhere there.
             apart = placed + row * _EXACT
             found.append(Turn(row, self.follow(seen), (row - apart, row + apart)))
         return tuple(found)
@@ -280,6 +288,7 @@ def _with_tables(path: AccessPath, facts: Facts) -> AccessPath:
     """Return the path with the sizes of the other tables of its joins, as far as they are known."""
     if not path.lookups:
         return path
+    # EXPLAIN leaves schemas out.
     known = {table.name.rpartition(".")[2]: table for table in facts.tables}
     found = []
     for one in path.lookups:
@@ -323,6 +332,7 @@ def _between(
     turns: list[tuple[float, Seen]] = []
     while first.signature != last.signature and most > 0:
         begin, end, beyond = low, high, last
+        # On a logarithmic scale: a turn at row 100 and one at row 1,000,000 are found alike well.
         while end / begin > 1 + _EXACT:
             middle = math.sqrt(begin * end)
             found = ask(middle)
@@ -330,6 +340,7 @@ def _between(
                 begin = middle
             else:
                 end, beyond = middle, found or beyond
+        # Several turns may lie between two places: the search goes on behind the one found.
         turns.append((end, beyond))
         low, first, most = end, beyond, most - 1
     return turns

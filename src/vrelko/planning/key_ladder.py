@@ -81,6 +81,7 @@ class KeyLadder:
             self._rungs.append(rungs)
         lead = self._rungs[0] if self._rungs and not self._fixed & set(order.names) else None
         self.shares: Sequence[float] = ()
+        # NULLs are read by a statement of their own, which no key leads to.
         if lead is not None and lead.nulls[0] == lead.nulls[1]:
             self.shares = lead.begins
 
@@ -95,6 +96,7 @@ class KeyLadder:
         for name, rungs in zip(self._names, self._rungs, strict=True):
             value, inside = rungs.at(share)
             key.append(value)
+            # The next term parts the rows that share this one's value.
             if name not in self._fixed:
                 share = inside
         return key
@@ -132,6 +134,7 @@ class KeyLadder:
             return None
         key = self.key_at(0.5) or [_any(one.bind) for one in self._variant.source.keys]
         statements = self._variant.seek(key, False, False)
+        # As many statements with ties as without: they are read along with the others.
         if None in key or len(statements) == len(self._variant.seek(key, False, True)):
             return None
         return explain(statements[0], {**values, **key_parameters(key)})
@@ -165,6 +168,7 @@ def _rungs(term: Term, bind: TypeEngine[Any], table: TableFacts) -> _Rungs | Non
     ordered = values[::-1] if term.descending else values
     begins = [begin(value, 0.0) for value in ordered]
     common = []
+    # A value with a share of its own takes room between the bounds.
     for text, share in column.common:
         value = read(text)
         at = begin(value, share)
@@ -197,6 +201,7 @@ def _values(
         column = table.column(name)
         if column.bounds:
             return [read(text) for text in column.bounds], read
+        # A column of few values has no bounds; its common values are all there are.
         return sorted(read(text) for text, _ in column.common), read
     except (ValueError, ArithmeticError):
         return [], str

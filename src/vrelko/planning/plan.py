@@ -159,6 +159,7 @@ class Plan:
         left_out: tuple[str, ...] = (),
     ) -> Plan:
         """Return the plan judged again with its pages counted, and rates fitted to them."""
+        # Texts stay: what a page is asked by does not depend on what it costs.
         plan = replace(self, uses=uses, spent_ms=spent_ms, left_out=left_out)
         return plan._judged(self.given, rates)
 
@@ -210,6 +211,7 @@ def _plan_one(
     readers, writers, needs = asked
     usual = listing.workload
     given = Given(readers or usual.readers, writers or usual.writers, needs or usual.needs)
+    # {} is an answer too: no typical values.
     values = dict(params if params is not None else usual.params)
     dialect = facts.server.engine
     outline = listing.outline(dialect, values)
@@ -244,6 +246,7 @@ def _uses_of(
 ) -> tuple[VariantUse, ...]:
     """Return the variants in use; by default half of the requests go to the default order."""
     if not listing.workload.uses:
+        # Nobody said which orders are used: the default one is what most readers never change.
         others = outline.orders[1:]
         half = 0.5 if others else 1.0
         return (
@@ -259,6 +262,7 @@ def _use_of(listing: Listing, dialect: str, values: Mapping[str, Any], use: Use)
     outline = listing.outline(dialect, params)
     variant = listing.variant(dialect, use.order, params)
     texts = [str(order) for order in listing.orders(dialect)]
+    # An order that a search brings along is planned as the default one.
     place = texts.index(str(variant.order)) if str(variant.order) in texts else 0
     return VariantUse(outline, outline.orders[min(place, len(outline.orders) - 1)], use.share)
 
@@ -268,6 +272,7 @@ def _advised_together(plans: Sequence[Plan]) -> tuple[Plan, ...]:
     merged = merge_advice(advice for one in plans for advice in one.indexes)
     found = []
     for one in plans:
+        # An index that serves two listings is printed with both.
         mine = tuple(a for a in merged if any(s.startswith(f"{one.listing}: ") for s in a.serves))
         found.append(replace(one, judgement=replace(one.judgement, advice=mine)))
     return tuple(found)
@@ -294,6 +299,7 @@ def statements_text(
     record = RECORDS[strategy]
     shape = shape or record.shape
     check_choice(shape, SHAPES, "shape")
+    # Its values are parameters in the text, so any will do.
     key = [object()] * len(variant.order)
     if shape == "offset":
         by_offset = variant.deferred() if record.deferred else variant.offset()
@@ -321,6 +327,7 @@ def routine_text(
     asked = [
         one
         for name, one in filters.optional.items()
+        # No routine takes a set of values as one parameter.
         if not any(filters.types[key][1] for key in filters.needs[name])
     ]
     cap = listing.cap if listing.total == "capped" else None

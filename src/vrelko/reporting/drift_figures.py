@@ -15,7 +15,6 @@ WAY_COLOURS = {
     "ceiling": "#d99a2b",
     "overlap": "#5b6abf",
     "keyset": "#0f766e",
-    "anchored": "#3f8fb5",
     "frozen-ids": "#8a5a83",
     "frozen-view": "#6b7280",
 }
@@ -35,6 +34,7 @@ def draw_ways(drift: Drift) -> str:
         top = 0.0
         for at, one in enumerate(reversed(drift.shown)):
             mean, error = one.means[kind], one.errors[kind]
+            # Room for the longest bar with its error, and the number beside it.
             top = max(top, mean + error)
             colour = WAY_COLOURS[one.way]
             axes.barh(at, mean, 0.62, color=colour, xerr=error or None, ecolor="#111827", capsize=2)
@@ -122,6 +122,7 @@ def draw_pages(drift: Drift) -> str:
             "markersize": 4,
         }
         axes.plot(pages, [pair[0] for pair in one.by_page], label=one.way, **style)
+        # Downward, without a label: the legend has each way once.
         axes.plot(pages, [-pair[1] for pair in one.by_page], **style)
     axes.axhline(0, color="#4b5563", linewidth=1)
     axes.set_xlabel("page of the walk")
@@ -171,6 +172,7 @@ def draw_settling(delays: Delays, rate: float, every_s: float) -> str:
     lost = [expect_lost(delays, rate, every_s, wait) for wait in waits]
     axes.plot(
         waits,
+        # A logarithmic axis has no 0.
         [value or None for value in late],
         color=WAY_COLOURS["offset"],
         linestyle="--",

@@ -34,6 +34,7 @@ def draw_work(study: Study) -> str:
     for page in study.measurement.pages:
         counted.setdefault(page.strategy, []).append((page.page, page.counted))
     for candidate in study.plan.candidates:
+        # All rows at once have one depth, which is no line.
         if candidate.strategy not in _MARKS:
             continue
         colour = COLOURS[candidate.strategy]
@@ -82,6 +83,7 @@ def draw_work(study: Study) -> str:
     axes.xaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
     axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
     low, high = axes.get_ylim()
+    # From a whole power of ten, so that the lowest grid line has a number.
     axes.set_ylim(10 ** int(_log10(low)), high)
     axes.grid(True, which="major", color="#e5e7eb")
     figure.legend(fontsize=9, loc="outside upper center", ncols=4, frameon=False, handlelength=3)
@@ -105,6 +107,7 @@ def to_svg(figure: Figure) -> str:
     from matplotlib import rc_context
 
     out = io.StringIO()
+    # Text stays text and ids come from the salt: the same study gives the same file.
     with rc_context(
         {"svg.fonttype": "none", "svg.hashsalt": "vrelko", "font.family": "sans-serif"}
     ):

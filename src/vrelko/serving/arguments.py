@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
+from pathlib import PurePath
 from typing import Any
 
 from sqlalchemy import ClauseElement
@@ -96,6 +97,7 @@ _ARGUMENTS: dict[str, tuple[Check, str]] = {
     "unique": (_is_texts, "a list of names"),
     "max_offset": (_is_count, "a whole number of rows"),
     "workload": (_is_workload, "a vrelko.Workload"),
+    "anchor_file": (lambda value: isinstance(value, (str, PurePath)), "the path of a file"),
     "steady": (lambda value: isinstance(value, Steady), "a vrelko.Steady"),
 }
 """By argument: what fits, None too but for those needed; and what to give."""

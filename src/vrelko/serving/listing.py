@@ -2,49 +2,39 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from datetime import datetime
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
-from sqlalchemy import ColumnElement, Connection, Engine, Select, Table
+from sqlalchemy import ColumnElement, Connection, Select
 from sqlalchemy.exc import SQLAlchemyError
 
-from vrelko.core.arithmetic import Sizes, Total
-from vrelko.core.order import Order
+from vrelko.core.arithmetic import Sizes
 from vrelko.core.outline import KINDS, TOTALS, Outline, check_choice
 from vrelko.core.periods import Periods
 from vrelko.core.spot import Spot
 from vrelko.core.strategies import RECORDS, SERVED, STRATEGIES
-from vrelko.engines.registry import database_errors, dialect_named, dialect_of
-from vrelko.errors import DatabaseError, ListingError, PageError
-from vrelko.serving.anchors.counted import CountedAnchors
+from vrelko.engines.registry import database_errors, dialect_named
+from vrelko.errors import DatabaseError, ListingError
 from vrelko.serving.arguments import check_arguments
 from vrelko.serving.cursors.book import CursorBook
 from vrelko.serving.cursors.encryption import load_cipher
-from vrelko.serving.pages.anchored import build_anchors
 from vrelko.serving.pages.external import gather, spell_out
 from vrelko.serving.pages.page import Page
 from vrelko.serving.pages.periods import (
-    MOST_PERIODS,
-    Period,
     around,
-    list_periods,
     within_period,
 )
-from vrelko.serving.pages.places import Place, count_ahead, where_is
 from vrelko.serving.pages.read import answer, check_ends
 from vrelko.serving.pages.request import Request, lend
 from vrelko.serving.pages.several import read_several, rows_spot
-from vrelko.serving.pages.shares import Share, share_of, spot_at_share
-from vrelko.serving.pages.walks import ranges, walk, walk_frozen
+from vrelko.serving.questions import AskedListing
 from vrelko.serving.settings import Settings
-from vrelko.serving.steady.anchors import Anchors, Segments
 from vrelko.serving.steady.settings import UNSTEADY, Steady
 from vrelko.serving.variants.store import VariantStore
-from vrelko.serving.variants.variant import Variant
 from vrelko.sql.filters import Filters
-from vrelko.sql.outlines import Described, hidden_names, outline_of
+from vrelko.sql.outlines import hidden_names, outline_of
 from vrelko.sql.search import Search
 from vrelko.sql.select_kinds import refuse_selects
 
@@ -72,7 +62,7 @@ class Planned(Protocol):
         """What it says to do."""
 
 
-class Listing:
+class Listing(AskedListing):
     """A select, its orders, filters and page sizes, served page by page.
 
     `select`: a SQLAlchemy select, Core or ORM. `name` binds cursors to this listing (else its
@@ -91,11 +81,12 @@ class Listing:
     `secrets` sign the cursors, newest first; `expires_s` limits their life. Key columns that the
     select does not show are encrypted with the secrets, or named in `expose` (True: all).
     `unique` names columns that identify a row where no constraint proves it. `strategy`: keyset
-    (default), offset, two-ended, deferred-join, anchored, frozen-ids or whole. `steady`: how pages
+    (default), offset, two-ended, deferred-join, frozen-ids or whole. `steady`: how pages
     are kept steady while rows change, beside going by key. `max_offset`: the largest row offset.
     `workload`: its readers, writers, needs and typical parameters, for planning. `periods`: the
     date/time column that years, months and days are told by (see `Listing.periods`). `jumps`: how a
-    page number is reached, by "offset" or by counted "anchors" in the database.
+    page number is reached, by "offset" or by "anchors"; those stand in the database, or in
+    `anchor_file`, as of its last build.
 
     Raises ListingError and OrderError for what cannot be paged.
     """
@@ -125,7 +116,9 @@ class Listing:
         steady: Steady | None = None,
         periods: str | Periods | None = None,
         jumps: str = "offset",
+        anchor_file: str | Path | None = None,
     ) -> None:
+        # Kept as they were given: `changed` makes another listing of them.
         arguments = {key: value for key, value in locals().items() if key not in ("self", "select")}
         check_arguments(arguments)
         check_choice(kind, KINDS, "kind")
@@ -137,10 +130,17 @@ class Listing:
         steady.check(served, kind)
         check_choice(count, ("each", "once"), "count")
         check_choice(jumps, ("offset", "anchors"), "jumps")
+        # A feed has no page numbers, and other strategies reach any of theirs by themselves.
         if jumps == "anchors" and (served != "keyset" or kind != "grid"):
             raise ListingError(
                 f"jumps by anchors are for grids served by keyset, not for a {kind} by {served}",
                 'Give kind="grid" and leave strategy out, or leave jumps out',
+                "listing-choice",
+            )
+        if anchor_file is not None and jumps != "anchors":
+            raise ListingError(
+                f"anchor_file={str(anchor_file)!r} is for jumps by anchors, not by {jumps}",
+                'Say jumps="anchors", or leave it out',
                 "listing-choice",
             )
         check_choice(over_cap, ("error", "truncate"), "over_cap")
@@ -173,15 +173,14 @@ class Listing:
             max_offset=max_offset,
             steady=steady,
             jumps=jumps,
+            anchor_file=None if anchor_file is None else str(anchor_file),
             book=CursorBook(secrets, expires_s),
             sealed=served != "whole" and _must_seal(variants, expose, bool(secrets)),
         )
         own = {"settings": settings, "arguments": arguments, "_workload": workload}
+        # Its own __setattr__ refuses, as everybody's does.
         for key, value in own.items():
             object.__setattr__(self, key, value)
-
-    settings: Settings
-    """What its requests are served by."""
 
     arguments: dict[str, Any]
     """What it was made from, by name, but for the select."""
@@ -213,85 +212,6 @@ class Listing:
     def __repr__(self) -> str:
         return f"<Listing {self.name!r}, {self.kind} by {self.described.orders[0]}>"
 
-    @property
-    def name(self) -> str:
-        """What its cursors are bound to."""
-        return self.settings.name
-
-    @property
-    def kind(self) -> str:
-        """Its kind: grid, feed, choices or export."""
-        return self.settings.kind
-
-    @property
-    def sizes(self) -> Sizes:
-        """The rows that its pages may have."""
-        return self.settings.sizes
-
-    @property
-    def total(self) -> str:
-        """The kind of its total: exact, capped, about or none."""
-        return self.settings.total
-
-    @property
-    def cap(self) -> int:
-        """The rows that a capped total counts, or that a listing served whole may have."""
-        return self.settings.cap
-
-    @property
-    def count(self) -> str:
-        """When its total is counted: for each page, or once per walk."""
-        return self.settings.count
-
-    @property
-    def strategy(self) -> str:
-        """The strategy that its pages are served by."""
-        return self.settings.strategy
-
-    @property
-    def steady(self) -> Steady:
-        """How its pages are kept steady."""
-        return self.settings.steady
-
-    @property
-    def filters(self) -> Filters:
-        """Its parameters and optional filters."""
-        return self.settings.variants.filters
-
-    @property
-    def claimed(self) -> tuple[str, ...]:
-        """The columns that it was said to be unique by."""
-        return self.settings.variants.claimed
-
-    @property
-    def described(self) -> Described:
-        """What its select was found to be: tables, columns, keys and orders."""
-        return self.settings.variants.described
-
-    @property
-    def given_orders(self) -> tuple[Order, ...]:
-        """The allowed orders as they were given, before they were made total."""
-        return self.settings.variants.described.given
-
-    def default_order(self, params: Mapping[str, Any] | None) -> str:
-        """Return the order of a request with these parameters that names no order."""
-        return self.settings.variants.default_order(params or {})
-
-    @property
-    def select(self) -> Select[Any]:
-        """The select whose rows are paged."""
-        return self.settings.variants.select
-
-    @property
-    def paged_table(self) -> Table | None:
-        """The base table whose rows are paged, the first one the select reads."""
-        return self.settings.variants.table
-
-    @property
-    def paged_name(self) -> str:
-        """The name that the select gives the table whose rows are paged: its alias, or its own."""
-        return self.described.table_names[0]
-
     def with_workload(self, workload: Workload) -> Listing:
         """Return the listing with other readers, writers, needs and typical parameters."""
         return self.changed(workload=workload)
@@ -306,10 +226,6 @@ class Listing:
         from vrelko.core.workload import Workload
 
         return self._workload or Workload()
-
-    def orders(self, dialect: str = "sqlite") -> tuple[Order, ...]:
-        """Return the allowed orders, made total, with NULL placement as the engine has it."""
-        return self.settings.variants.orders(dialect)
 
     def read(
         self,
@@ -344,6 +260,7 @@ class Listing:
 
         Raises CursorError, PageError, OrderError, TimeLimitError and DatabaseError.
         """
+        # The usual words need no check; this runs for every page.
         if on_bad_page != "error" or past_end != "empty":
             check_ends(on_bad_page, past_end)
         request = Request(
@@ -358,6 +275,7 @@ class Listing:
             time_limit_ms=time_limit_ms,
             ceiling=ceiling,
         )
+        # Most requests are these, and need nothing lent.
         if period is None and isinstance(connection, Connection) and not self.settings.variants.orm:
             return answer(self.settings, connection, request)
         with lend(connection, self.settings) as lender:
@@ -434,6 +352,7 @@ class Listing:
 
         Takes what `read` takes, and raises the same.
         """
+        # By what they can do, so that asyncio support is not imported where nobody uses it.
         if hasattr(connection, "sync_engine") and hasattr(connection, "connect"):
             lent = connection.connect()
             with database_errors("connection"):
@@ -454,204 +373,6 @@ class Listing:
         page: Page = await connection.run_sync(lambda lender: self.read(lender, at, **request))
         return page
 
-    def where_is(
-        self,
-        connection: Any,
-        key: object,
-        *,
-        size: object = None,
-        params: Mapping[str, Any] | None = None,
-        order: str | None = None,
-    ) -> Place:
-        """Return the page that holds a row, given its key or a row of a page.
-
-        Counts the rows ahead of it. A row that is not there has the place it would take.
-        """
-        with lend(connection, self.settings) as lender:
-            return where_is(self.settings, lender, key, size, params, order)
-
-    def count_ahead(
-        self,
-        connection: Any,
-        cursor: str | Spot,
-        *,
-        most: int = 99,
-        params: Mapping[str, Any] | None = None,
-        order: str | None = None,
-        scope: object = None,
-    ) -> Total:
-        """Return how many rows stand ahead of a page ("37 new"), counting at most `most` + 1.
-
-        `cursor`: `page.before` for rows above a page; `page.after` counts those behind it.
-        """
-        with lend(connection, self.settings) as lender:
-            return count_ahead(self.settings, lender, cursor, most, params, order, scope)
-
-    def periods(
-        self,
-        connection: Any,
-        unit: str = "month",
-        *,
-        within: str | None = None,
-        newest_first: bool = True,
-        gaps: bool = False,
-        counts: bool = False,
-        most: int = MOST_PERIODS,
-        params: Mapping[str, Any] | None = None,
-        order: str | None = None,
-        time_zone: str | None = None,
-    ) -> tuple[Period, ...]:
-        """Return the years, months or days that have rows, for archives.
-
-        `within`: a year or month to stay inside. `gaps`: those without rows between them too.
-        `counts`: the rows of each, which reads all their index entries; else one descent of the
-        index finds each period. `most`: periods at most. `time_zone`: that in which days begin.
-        Rows without a date lie in none. Raises PageError and ListingError.
-        """
-        with lend(connection, self.settings) as lender:
-            return list_periods(
-                self.settings,
-                lender,
-                unit,
-                within,
-                newest_first,
-                gaps,
-                counts,
-                most,
-                params,
-                order,
-                time_zone,
-            )
-
-    def spot_at_share(
-        self,
-        connection: Any,
-        share: float,
-        *,
-        params: Mapping[str, Any] | None = None,
-        order: str | None = None,
-    ) -> Spot:
-        """Return where the rows at a share of the way begin, from 0 to 1: for a scroll bar.
-
-        Exact by counted anchors. Else estimated from PostgreSQL's histogram of the order's first
-        column, or from SQLite's row ids; what that may be off by, `share_of` tells. Raises
-        PageError where nothing tells: on MariaDB, of filtered rows and texts.
-        """
-        with lend(connection, self.settings) as lender:
-            return spot_at_share(self.settings, lender, share, params, order)
-
-    def share_of(
-        self,
-        connection: Any,
-        at: object,
-        *,
-        params: Mapping[str, Any] | None = None,
-        order: str | None = None,
-    ) -> Share:
-        """Return how far down a row stands, from 0 to 1, and how far that may be off.
-
-        `at`: a row of a page, or the values of its order. By what `spot_at_share` goes by; raises
-        as it does.
-        """
-        with lend(connection, self.settings) as lender:
-            return share_of(self.settings, lender, at, params, order)
-
-    def params_within(
-        self,
-        connection: Any,
-        period: str,
-        *,
-        params: Mapping[str, Any] | None = None,
-        time_zone: str | None = None,
-    ) -> dict[str, Any]:
-        """Return parameters that keep to a period, for `walk`, `ranges`, `where_is` and others.
-
-        What `read(…, period=)` does by itself. Raises PageError.
-        """
-        return within_period(self.settings, connection, params, period, time_zone)
-
-    def walk(
-        self,
-        source: Any,
-        *,
-        size: int = 1_000,
-        start: Spot | str | None = None,
-        until: Spot | str | None = None,
-        params: Mapping[str, Any] | None = None,
-        order: str | None = None,
-        scope: object = None,
-        frozen: bool | str | datetime = False,
-        fresh: bool = False,
-        time_limit_ms: float | None = None,
-    ) -> Iterator[Page]:
-        """Yield page after page to the end, `size` rows each, whatever the listing's own sizes.
-
-        `source`: an Engine, with a connection and transaction of its own for each statement, so
-        that a long walk holds nothing open; or a Connection or Session, read in its transaction
-        (on MariaDB, whose default is repeatable read, that is one frozen view). `start`: where to
-        begin; any page's `next` resumes a walk. `until`: an "after" cursor or spot, whose row is
-        the last one. `frozen`: the rows as they stand at the first page (the frozen-view strategy),
-        from one transaction held to the end, for which the server keeps old versions; on PostgreSQL
-        the name of an exported snapshot, on MariaDB a moment of system-versioned tables. `fresh`:
-        a statement a page; else they read 1, 2, 4, then 8 pages, 8,000 rows at most, into memory.
-        `time_limit_ms`: milliseconds that each statement may take.
-        """
-        given = size, start, until, params, order, scope, fresh, time_limit_ms
-        settings = self.settings
-        if frozen:
-            return walk_frozen(settings, source, frozen, *given)
-        return walk(settings, source, *given)
-
-    def ranges(
-        self,
-        connection: Any,
-        parts: int = 8,
-        *,
-        params: Mapping[str, Any] | None = None,
-        order: str | None = None,
-        scope: object = None,
-    ) -> list[tuple[str | None, str | None]]:
-        """Return cursors (start, until) that split the rows into about equal parts.
-
-        Each pair goes into `walk`; together they give every row once. Counts the rows and walks
-        their index once. Fewer pairs come back where there are fewer rows.
-        """
-        with lend(connection, self.settings) as lender:
-            return ranges(self.settings, lender, parts, params, order, scope)
-
-    def anchor(
-        self,
-        connection: Any,
-        anchors: Anchors | None = None,
-        *,
-        params: Mapping[str, Any] | None = None,
-        order: str | None = None,
-    ) -> Segments:
-        """Read the keys of one variant, and keep every `anchors.size`-th as a page's bound.
-
-        `anchors`: where they are kept; else the listing's own (`steady`). Reads every entry of the
-        index once, with a thousand keys in memory. Raises PageError where there is no place.
-        """
-        kept = anchors or self.steady.anchors
-        if kept is None:
-            raise PageError(
-                "the listing has nowhere to keep anchors",
-                "Pass vrelko.Anchors(size), and give it to the listing: Steady(anchors=…)",
-                "anchors-missing",
-            )
-        with lend(connection, self.settings) as lender, database_errors("reading of keys"):
-            return build_anchors(self.settings, lender, kept, params, order)
-
-    def counted_anchors(
-        self, engine: Engine, order: str | None = None, *, every: int | None = None
-    ) -> CountedAnchors:
-        """Return the counted anchors of one of its orders, to build, keep up and drop them.
-
-        Pages use them where the listing says `jumps="anchors"`. `every`: rows of an anchor. Raises
-        ListingError for a listing that cannot have any: one table, plain columns, equalities.
-        """
-        return CountedAnchors(self.settings, engine, order, every)
-
     def using(self, plan: Planned) -> Listing:
         """Return this listing served with the strategy of a plan's verdict.
 
@@ -670,10 +391,14 @@ class Listing:
     ) -> Listing:
         """Return this listing served by another strategy, and as another kind if one is given.
 
-        A settle delay stays; other steadiness is that of `steady`.
+        A settle delay stays; other steadiness is that of `steady`. Jumps go by anchors only where
+        those can serve them: in grids that go on by keyset.
         """
         kept = steady or Steady(settle=self.steady.settle)
-        return self.changed(strategy=strategy, kind=kind or self.kind, steady=kept)
+        told: dict[str, Any] = {"strategy": strategy, "kind": kind or self.kind, "steady": kept}
+        if (strategy, told["kind"]) != ("keyset", "grid"):
+            told |= {"jumps": "offset", "anchor_file": None}
+        return self.changed(**told)
 
     def outline(self, dialect: str = "sqlite", params: Mapping[str, Any] | None = None) -> Outline:
         """Return the pure description of this listing, for planning.
@@ -684,6 +409,7 @@ class Listing:
         given = filters.check(params, partly=True)
         active = filters.active(given)
         whole = filters.apply(self.select, active, described.searched, dialect)
+        # What the user chose: a default is for the planner to weigh.
         chosen = self.arguments["strategy"]
         settings = {
             "name": self.name,
@@ -737,38 +463,10 @@ class Listing:
         """
         return gather(self.settings, results, at, dialect, params, size, order, scope)
 
-    def variant(
-        self, dialect: str, order: str | None, params: Mapping[str, Any] | None = None
-    ) -> Variant:
-        """Return one variant with its statements, for those who run them themselves.
-
-        `params` say which optional filters are active; their values do not matter here.
-        """
-        filters = self.filters
-        active = filters.active(filters.check(params, partly=True))
-        return self.settings.variants.variant(dialect_named(dialect), order, active)
-
-    def lent_variant(
-        self, lender: Any, order: str | None, params: Mapping[str, Any] | None = None
-    ) -> Variant:
-        """Return one variant as it is served on a connection, whose catalog may be asked."""
-        filters = self.filters
-        active = filters.active(filters.check(params, partly=True))
-        return self.settings.variants.variant(
-            dialect_of(lender, self.select), order, active, lender
-        )
-
-    def run_values(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
-        """Return the values to run statements with. Raises PageError."""
-        return self.settings.variants.run_values(self.filters.check(params))
-
-    def check_params(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
-        """Return the parameters in force. Raises PageError for unknown and missing ones."""
-        return self.filters.check(params)
-
 
 def _must_seal(variants: VariantStore, expose: Sequence[str] | bool, secret: bool) -> bool:
     """Tell whether keys are encrypted in cursors. Raises ListingError where they cannot be."""
+    # The user says that all of the key may be seen.
     if expose is True:
         return False
     shown = () if expose is False else tuple(expose)
@@ -779,6 +477,7 @@ def _must_seal(variants: VariantStore, expose: Sequence[str] | bool, secret: boo
             f"Select it, give secrets=[…] to encrypt it, or say expose={hidden!r}",
             "key-hidden",
         )
+    # Now, when the application starts, not when the first page is served.
     if hidden:
         load_cipher()
     return bool(hidden)

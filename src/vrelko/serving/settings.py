@@ -22,7 +22,7 @@ class Settings:
     `variants` keeps the statements of each order and set of filters, `book` reads and writes
     cursors, `sealed` tells whether keys are encrypted in them, `held` knows the pages that readers
     still hold. `by_offset`: cursors carry row offsets, not keys. `anchor_sets` are those
-    found in the database, by order.
+    found in the database, by order; `anchor_file` holds them instead, where it is given.
     """
 
     name: str
@@ -41,8 +41,9 @@ class Settings:
     sealed: bool
     by_offset: bool
     jumps: str = "offset"
+    anchor_file: str | None = None
     held: HeldPages = field(default_factory=HeldPages)
-    anchor_sets: Kept[str, Any] = field(default_factory=lambda: Kept(100))
+    anchor_sets: Kept[tuple[str, str], Any] = field(default_factory=lambda: Kept(100))
 
     @property
     def select(self) -> Select[Any]:

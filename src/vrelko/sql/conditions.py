@@ -55,6 +55,8 @@ def parameter_types(clause: Any) -> dict[str, tuple[TypeEngine[Any], bool]]:
     found: dict[str, tuple[TypeEngine[Any], bool]] = {}
     for element in visitors.iterate(clause):
         if isinstance(element, BindParameter) and not element.unique:
+            # The first place that says a type wins: later ones may compare with an untyped
+            # expression.
             known = found.get(element.key)
             if known is None or isinstance(known[0], NullType):
                 found[element.key] = element.type, bool(element.expanding)
@@ -72,6 +74,7 @@ def read_literals(
     """
     clauses = [*getattr(select, "_where_criteria", ()), *getattr(select, "_having_criteria", ())]
     if hasattr(bare, "get_final_froms"):
+        # Values in a joined subquery decide which rows there are, too.
         clauses += [one for one in plain_froms(bare) if not isinstance(one, Table)]
     clauses += [one for one in elements if not isinstance(one, Column)]
     found: list[tuple[str | None, Any]] = []
@@ -94,6 +97,7 @@ def _read(part: Any) -> Condition:
                 given = None if value.required else value.value
                 parameter = None if value.unique else value.key
                 sign = _SIGNS.get(part.operator, "")
+                # 5 < x says the same as x > 5.
                 sign = sign if column is part.left else _TURNED.get(sign, "")
                 return Condition(
                     table=table,

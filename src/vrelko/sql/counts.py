@@ -13,6 +13,7 @@ from vrelko.sql.statements import Source, build_seek
 
 def without_locks(statement: Select[Any]) -> Select[Any]:
     """Return a select that locks no row: for counts and the like."""
+    # A count that locked the rows it counts would lock the table.
     if statement._for_update_arg is None:
         return statement
     free = statement.where()
@@ -22,6 +23,7 @@ def without_locks(statement: Select[Any]) -> Select[Any]:
 
 def build_rows(statement: Select[Any]) -> Select[Any]:
     """Return a select without its order, one literal a row: to count or estimate."""
+    # Order does not matter to a count, and would cost a sort.
     rows: Select[Any] = statement.order_by(None)
     if not statement._distinct:  # each row of a DISTINCT select counts as what it shows
         rows = rows.with_only_columns(literal_column("1"), maintain_column_froms=True)

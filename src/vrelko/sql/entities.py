@@ -54,8 +54,21 @@ def mapped_names(select: Select[Any]) -> Iterator[tuple[str, ColumnElement[Any]]
                 yield attribute.key, element
 
 
+def adds_criteria(select: Any) -> bool:
+    """Tell whether the ORM adds conditions that stand nowhere in a select.
+
+    Those of a subclass that shares its table with others, and of with_loader_criteria().
+    """
+    if not isinstance(select, Select):
+        return False
+    options = {type(one).__name__ for one in getattr(select, "_with_options", ())}
+    shared = any(inspect(one).mapper.single for one in entities_of(select))
+    return shared or "LoaderCriteriaOption" in options
+
+
 def plain_froms(select: Select[Any]) -> list[FromClause]:
     """Return what a select reads from, without the joins that loader options add."""
+    # joinedload() adds its tables when entities are shown, and only then.
     bare: Select[Any] = select.with_only_columns(literal_column("1"), maintain_column_froms=True)
     return list(bare.get_final_froms())
 
@@ -77,6 +90,7 @@ def refuse_cut_collections(select: Select[Any]) -> None:
 
 def core_connection(lender: Any, select: Any) -> Any:
     """Return the Connection that a select runs on: a Session may have several databases."""
+    # A Connection is used as it is; a Session lends the one for this select.
     if not hasattr(lender, "get_bind"):
         return lender
     return lender.connection(bind_arguments=bind_arguments(select))

@@ -97,7 +97,9 @@ class Filters:
         """
         if params is not None and type(params) is not dict:
             params = as_mapping(params)
+        # None leaves a filter out; a filter for NULL is a condition of its own.
         given = {name: value for name, value in (params or {}).items() if value is not None}
+        # An empty search box is no search.
         if self.search is not None and not str(given.get(PARAMETER, "")).strip():
             given.pop(PARAMETER, None)
         for name in given:
@@ -123,6 +125,7 @@ class Filters:
         """Return a parameter's value as it is run and bound. Raises PageError."""
         kind, several = self.types.get(name, (NullType(), False))
         if several:
+            # A text is iterable too, and would be taken for a set of letters.
             if isinstance(value, (str, bytes, Mapping)) or not isinstance(value, Iterable):
                 raise PageError(
                     f"parameter {name!r} takes several values, not a {type(value).__name__}",
@@ -149,6 +152,7 @@ class Filters:
 
     def _check_whole(self, given: Mapping[str, Any]) -> None:
         """Raise PageError for a filter that has some of its parameters and lacks others."""
+        # A parameter that two filters share is not missing where one of them is complete.
         used = {key for name in self.active(given) for key in self.needs.get(name, ())}
         for name, needed in self.needs.items():
             there = [key for key in needed if key in given and key not in self.base]

@@ -91,6 +91,7 @@ def multiplies_rows(column: Any) -> bool:
 
 def merges_rows(column: Any) -> bool:
     """Tell whether a column merges rows into one, without a window."""
+    # A window keeps its rows, and a subquery merges its own.
     if isinstance(column, (Over, ScalarSelect)):
         return False
     if isinstance(column, WithinGroup):
@@ -118,6 +119,7 @@ def group_terms(select: Any) -> tuple[Any, ...]:
             waiting[:0] = clause.clauses
         else:
             found.append(clause)
+    # They give a row for several groupings at once, so their terms tell no row apart.
     several = {"rollup", "cube", "grouping_sets"}
     return () if any(_names(one) & several for one in found) else tuple(found)
 

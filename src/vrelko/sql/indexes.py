@@ -70,6 +70,7 @@ class Pins:
 
     def order_by(self, order: Order) -> tuple[ColumnElement[Any], ...]:
         """Return the ORDER BY terms that go ahead of the order's own."""
+        # The pinned columns turn round with the order, so that the index is still read one way.
         backward = order != self.forward
         return tuple(
             column.desc() if descending != backward else column.asc()
@@ -121,8 +122,10 @@ def find_pins(sought: Sought) -> Pins:
         return NO_PINS
     index, lead, flip = found[0]
     parts = [fixed_column(part) for part in conjuncts(sought.where)]
+    # None stands for a condition that is no equality.
     names = {None if part is None else part[0].name for part in parts}
     settled = names <= {column.name for column in lead}
+    # Only where no other index could be better, and where its name needs no escaping.
     if sought.table is not None and settled and len(found) == 1 and index.name.isidentifier():
         return Pins(table=sought.table, hint=_Hint(f"FORCE INDEX (`{index.name}`)"))
     return Pins(tuple((fixed[c.name], c.descending != flip) for c in lead), sought.order)
@@ -170,6 +173,7 @@ def first_alone(sought: Sought) -> int | None:
         if match.backward is not None:
             return None
         first = match.rest[0].name if match.rest else None
+        # A partial index lacks rows.
         begins = begins or (not index.partial and first == wanted[0][0])
     names = [term.name for term in sought.order.terms]
     return names.index(wanted[0][1].name) if begins else None

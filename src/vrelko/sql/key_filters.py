@@ -34,6 +34,7 @@ def keep_behind(
         )
     apart = replace(source, prefix=TOP)
     everything = tuple(range(len(source.order)))
+    # The row of the place itself, and all behind it.
     ranges = (Range(equal=everything), *plan_ranges(source.order, null_keys, "split"))
     behind = or_(*(build_predicate(apart, source.order, part, null_keys) for part in ranges))
     whole = first_where(source, source.select, behind)
@@ -52,6 +53,7 @@ def build_key_by_id(
         for i, (place, null) in enumerate(zip(identity, null_keys, strict=True))
     ]
     whole = first_where(source, build_keys(source, counted), and_(*conditions))
+    # Two would show that what identifies a row does not.
     return whole.order_by(None).limit(2)
 
 

@@ -1,11 +1,10 @@
-"""The forms of key columns, one table an engine: by the type that the database has.
+"""The forms of key columns on each engine, by the type that the database has.
 
 A type that is not named here is compared as its text (PostgreSQL) or as the model binds it.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from typing import Any
@@ -49,35 +48,26 @@ from vrelko.sql.keys import (
     raw,
     reader_of,
 )
-from vrelko.sql.mariadb_keys import mariadb_key
 
 
-def key_column(
-    name: str,
-    element: ColumnElement[Any],
-    dialect: Dialect,
-    stored: Stored | None = None,
-    moving: bool = False,
+def plain_key(
+    name: str, element: ColumnElement[Any], dialect: Dialect, stored: Stored | None, moving: bool
 ) -> KeyColumn:
-    """Return how an order term is read and bound on an engine.
-
-    `stored`: what the database says of its type; `moving`: the session's clock has summer time.
-    Raises OrderError for values that no statement can compare as they are sorted.
-    """
-    form = _FORMS.get("mariadb" if dialect.name == "mysql" else dialect.name)
-    if form is None:  # statements are only written for it
-        kind = element.type
-        if isinstance(kind, Enum):
-            return KeyColumn(element, type_coerce(element, String()), kind)
-        return KeyColumn(element, element, kind)
-    return form(name, element, dialect, stored, moving)
+    """Return the form for engines that statements are only written for."""
+    kind = element.type
+    if isinstance(kind, Enum):
+        return KeyColumn(element, type_coerce(element, String()), kind)
+    return KeyColumn(element, element, kind)
 
 
-def is_doubtful(stored: Stored | None, dialect: Dialect) -> bool:
-    """Tell whether a type was never tried here, so that the engine is asked once about its keys."""
-    if stored is None:
-        return dialect.name in ("postgresql", "mariadb", "mysql")
-    return dialect.name == "postgresql" and stored.kind not in _TRIED
+def doubts_unknown(stored: Stored | None) -> bool:
+    """Tell whether nobody knows a type, so that the engine is asked once about its keys."""
+    return stored is None
+
+
+def doubts_untried(stored: Stored | None) -> bool:
+    """Tell whether a type was never tried on PostgreSQL, or is not known at all."""
+    return stored is None or stored.kind not in _TRIED
 
 
 _TRIED = frozenset(
@@ -116,19 +106,22 @@ _TRIED = frozenset(
 """PostgreSQL's types that tests walk, value by value."""
 
 
-def _sqlite(
+def sqlite_key(
     name: str, element: ColumnElement[Any], dialect: Dialect, stored: Stored | None, moving: bool
 ) -> KeyColumn:
     """Each value has a type of its own: it is read and bound as it is stored."""
     kind = element.type
+    # An expression in a row value loses its index on SQLite.
     alone = not isinstance(element, Column)
     impl = kind.dialect_impl(dialect)
     if isinstance(kind, Enum):
         bind = StoredValue(None, kind, (str,))
         return KeyColumn(element, raw(element), bind, alone=alone)
+    # The model changes nothing on the way in or out, so it can be left to do so.
     if impl.bind_processor(dialect) is None and impl.result_processor(dialect, None) is None:
         return KeyColumn(element, element, kind, alone=alone)
     takes = (int, float, str, bytes)
+    # Decimals come as floats there: turned into Decimals they would no longer be what is stored.
     to_key = None if isinstance(kind, (Numeric, Float)) else reader_of(kind, dialect, takes)
     bind = StoredValue(None, kind, takes)
     return KeyColumn(element, raw(element), bind, to_key=to_key, alone=alone)
@@ -183,11 +176,13 @@ _ALIASES = {
 """What models' types are created as, under the catalog's names."""
 
 
-def _postgresql(
+def postgresql_key(
     name: str, element: ColumnElement[Any], dialect: Dialect, stored: Stored | None, moving: bool
 ) -> KeyColumn:
+    """Return the form of a term on PostgreSQL."""
     kind = element.type
     found = stored or _postgresql_model(kind, dialect)
+    # A real is compared as the double it is read as, and cast back for the index.
     if found.kind == "real":
         return bound_as(element, Double(), (Float,), NUMBERS, (REAL(),))
     if found.kind in ("timestamp with time zone", "timestamp without time zone"):
@@ -203,6 +198,7 @@ def _postgresql(
         if isinstance(kind, Enum):
             return KeyColumn(element, type_coerce(element, String()), kind)
         return KeyColumn(element, element if inner is kind else type_coerce(element, inner), inner)
+    # Read as money it is text in the locale's own way; as a number it is exact.
     if found.kind == "money":
         amount = StoredValue(Numeric(), None, (Decimal,))
         return KeyColumn(element, cast(element, Numeric()), amount, (Numeric(), Named("money")))
@@ -212,6 +208,7 @@ def _postgresql(
         exact = "bit varying"
     if found.kind == "interval":
         text, exact = _Spelled(), "interval"
+    # Compared as its own type: as text, trailing blanks would count.
     if found.kind in ("character", "name"):
         exact = "bpchar" if found.kind == "character" else "name"
         return KeyColumn(element, as_read(element, (String,)), text, (Named(exact),))
@@ -237,13 +234,7 @@ class _Spelled(StoredValue):
 def _postgresql_model(kind: TypeEngine[Any], dialect: Dialect) -> Stored:
     found = model_kind(kind, dialect)
     named = _ALIASES.get(found.kind, found.kind)
+    # PostgreSQL makes a real of float(24) and less.
     if found.kind == "float" and (getattr(kind, "precision", None) or 53) <= 24:
         named = "real"
     return Stored(named, collation=found.collation)
-
-
-_FORMS: dict[str, Callable[[str, ColumnElement[Any], Dialect, Stored | None, bool], KeyColumn]] = {
-    "sqlite": _sqlite,
-    "postgresql": _postgresql,
-    "mariadb": mariadb_key,
-}

@@ -67,11 +67,13 @@ class StoredValue(TypeDecorator[Any]):
 
     def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
         """Return the value to compare with. Raises TypeError for one that nothing can write."""
+        # What the database handed over goes back as it came.
         if value is None or isinstance(value, self.takes):
             return value
         write = None
         if self.kind is not None:
             write = self.kind.dialect_impl(dialect).bind_processor(dialect)
+        # A model that writes nothing of its own gets the value untouched, where anything goes.
         if write is None:
             if self.takes:
                 raise TypeError(f"a {type(value).__name__} cannot be compared here")
@@ -121,6 +123,7 @@ class KeyColumn:
     def parameter(self, name: str) -> ColumnElement[Any]:
         """Return the parameter to compare with."""
         bound: ColumnElement[Any] = bindparam(name, type_=self.bind)
+        # A parameter is untyped text on PostgreSQL: the cast says what it is compared as.
         for kind in self.casts:
             bound = cast(bound, kind)
         return bound
@@ -134,6 +137,7 @@ class KeyColumn:
         """Return the condition that a row has the key's value."""
         bound = self.parameter(name)
         condition = self.sought == bound
+        # Without plain bounds the comparison itself is what an index serves.
         if self.low is None or self.high is None:
             return condition
         return and_(self.element >= self.low(bound), self.element <= self.high(bound), condition)
@@ -171,6 +175,7 @@ def model_kind(kind: TypeEngine[Any], dialect: Dialect) -> Stored:
     except (CompileError, NotImplementedError):
         return Stored("")
     word, bracket, rest = name.partition("(")
+    # Only the type itself; what stands behind it is told elsewhere.
     word = word.partition(" CHARACTER SET ")[0].partition(" COLLATE ")[0].strip().lower()
     first = rest.partition(")")[0].partition(",")[0]
     if word == "float" and bracket and first.isdigit() and int(first) > 24:
@@ -198,6 +203,7 @@ def reader_of(kind: TypeEngine[Any], dialect: Dialect, takes: tuple[type, ...]) 
             back = write(found)
         except (ValueError, TypeError, ArithmeticError, LookupError, AttributeError):
             return value
+        # A value that is read as something else and back again must be told from a stored one.
         told = type(found) in _TOLD and (type(found) is bool or not isinstance(found, takes))
         return found if told and type(back) is type(value) and back == value else value
 

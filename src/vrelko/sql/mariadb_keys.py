@@ -56,6 +56,7 @@ def mariadb_key(
     form = _MARIADB.get(found.kind)
     if form is not None:
         return form(element, kind)
+    # In a zone with summer time an hour of the clock comes twice, and keys would tie.
     if found.kind == "timestamp" and moving:
         return _by_epoch(element)
     if found.kind == "char" and not found.pads:
@@ -84,6 +85,7 @@ def _mariadb_text(element: ColumnElement[Any], kind: TypeEngine[Any], found: Sto
     """Sorting looks at the beginning of a text alone: where more may follow, so do keys."""
     text = StoredValue(String(), kind, (str,))
     known = found.length if found.length is not None else 10**9 if "text" in found.kind else 0
+    # Sorting looks at so many characters; comparing looks at all, and would skip rows.
     if known > _SORTED_CHARACTERS:
         begins: ColumnElement[Any] = type_coerce(
             func.left(element, literal_column(str(_SORTED_CHARACTERS))), String()
@@ -94,6 +96,7 @@ def _mariadb_text(element: ColumnElement[Any], kind: TypeEngine[Any], found: Sto
 
 def _float(element: ColumnElement[Any], kind: TypeEngine[Any]) -> KeyColumn:
     """FLOAT comes out rounded to six digits: as a double it is exact."""
+    # Adding a double zero makes the server hand over all digits.
     exact: ColumnElement[Any] = type_coerce(element, Double()) + literal_column("0e0", Double())
     return KeyColumn(element, exact, StoredValue(Double(), kind, NUMBERS))
 
@@ -108,6 +111,7 @@ def _decimal(element: ColumnElement[Any], kind: TypeEngine[Any]) -> KeyColumn:
 
 def _by_number(element: ColumnElement[Any], kind: TypeEngine[Any]) -> KeyColumn:
     """ENUM and SET are sorted by number but compared as text; BIT comes out as bytes."""
+    # Adding zero makes a number of it, which is what the server sorts by.
     number: ColumnElement[Any] = type_coerce(element, Integer()) + literal_column("0", Integer())
     return KeyColumn(number, number, Integer())
 
@@ -130,6 +134,7 @@ class _Clock(StoredValue):
         if isinstance(value, time):
             return value.isoformat()
         if isinstance(value, timedelta):
+            # Whole microseconds: seconds as a float would lose some of them.
             micros = abs(value) // timedelta(microseconds=1)
             seconds, micros = divmod(micros, 10**6)
             sign = "-" if value < timedelta(0) else ""
@@ -151,6 +156,7 @@ def _by_epoch(element: ColumnElement[Any]) -> KeyColumn:
     def near(seconds: ColumnElement[Any], away: int) -> ColumnElement[Any]:
         unit: ColumnElement[Any] = literal_column("SECOND")
         around = func.timestampdiff(unit, clock(seconds, -_AWAY), clock(seconds, _AWAY))
+        # No clock jumps here if four hours of the clock are four hours.
         still = around == literal_column(str(2 * _AWAY), Integer())
         return case((still, clock(seconds, 0)), else_=clock(seconds, away))
 

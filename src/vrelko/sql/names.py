@@ -52,6 +52,7 @@ class Names:
         """Return the name of an expression that had none; a mapped class's own name is `key`."""
         name = base = key if isinstance(key, str) and key.isidentifier() else _named(element)
         number = 1
+        # Two expressions may read alike in letters and digits: numbered, unless they are the same.
         while name in self.columns:
             if self.columns[name][0].compare(element):
                 return name
@@ -62,7 +63,9 @@ class Names:
 
     def name_of(self, column: ColumnElement[Any]) -> str | None:
         """Return the shortest name that means just this column."""
+        # A name that means two columns would be no name to come back by.
         fits = [name for name, found in self.columns.items() if len(found) == 1]
+        # Without a dot, then shortest, then by the alphabet: one name in every process.
         here = [name for name in fits if same(self.columns[name][0], column)]
         return min(here, key=lambda name: ("." in name, len(name), name), default=None)
 
@@ -89,6 +92,7 @@ def read_names(select: Select[Any], sources: Sources) -> Names:
     mapped: dict[str, list[ColumnElement[Any]]] = {}
     for name, element in mapped_names(select):
         _add(mapped, name, _counterpart(element, sources))
+    # A class may call a column otherwise than its table does; readers know the class.
     for name, elements in mapped.items():
         if len(elements) == 1 or name not in inner:
             inner[name] = elements
@@ -135,6 +139,7 @@ def _read_clause(clause: Any, names: Names) -> Term:
     key = getattr(clause, "key", None)
     if hasattr(clause, "__clause_element__"):  # an attribute of a mapped class
         clause = clause.__clause_element__()
+    # desc() and nulls_last() wrap one another in any order.
     while isinstance(clause, UnaryExpression) and clause.modifier is not None:
         if clause.modifier in _NULL_PLACES:
             nulls = _NULL_PLACES[clause.modifier]
@@ -142,6 +147,7 @@ def _read_clause(clause: Any, names: Names) -> Term:
             descending = clause.modifier is operators.desc_op
         clause = clause.element
     reference = getattr(clause, "element", clause) if _is_reference(clause) else clause
+    # text("caught_at"), or a label by its name.
     if isinstance(reference, str):
         return Term(reference, descending, nulls)
     name = names.name_of(_plain(reference)) if isinstance(reference, ColumnElement) else None
@@ -167,6 +173,7 @@ def _named(element: ColumnElement[Any]) -> str:
         text = str(element.compile())
     except CompileError:
         text = element.__visit_name__
+    # Cursors are bound to it, so it must not depend on addresses or counters.
     return re.sub(r"\W+", "_", text).strip("_").lower()[:60] or "expression"
 
 

@@ -69,6 +69,7 @@ def describe_select(
     own = order_by_of(select) if isinstance(select, Select) else ()
     shape = shape_of(select)
     names = read_names(shape.select, shape.sources)
+    # The ORDER BY of a wrapped select is inside the subquery, where it sorts nothing.
     if own and shape.wrapped:
         own = ()
     given = _read_orders(own, orders, names)
@@ -83,8 +84,10 @@ def describe_select(
         canonical, found = resolve_order(order, names)
         resolved.append(canonical)
         columns.update(found)
+    # DISTINCT and GROUP BY merge rows: what they do not show has no one value per row.
     if shape.closed:
         _refuse_unselected(columns, shape)
+    # It may add columns that no order names: a cursor needs them.
     key = _unique_names(shape.unique, names, unique, columns)
     for name, element in columns.items():
         refuse_unsortable(name, element)
@@ -155,6 +158,7 @@ def outline_of(
     opaque = ""
     if described.wrapped or described.merged:
         opaque = "a subquery" if described.wrapped else "DISTINCT or GROUP BY"
+        # What a subquery hides is still read: survey and findings need the tables behind it.
         inside = [one for one in visitors.iterate(described.select) if isinstance(one, Table)]
         tables = list(dict.fromkeys(one.fullname for one in inside)) or tables
     columns: list[tuple[str, str]] = []
@@ -182,6 +186,7 @@ def _computed(described: Described, dialect: Dialect) -> dict[str, str]:
     for name in {name for order in described.orders for name in order.names}:
         element = plain(described.columns[name])
         columns = [one for one in visitors.iterate(element) if isinstance(one, Column)]
+        # Only an expression over the paged table alone can have an index there.
         mine = columns and all(same(one.table, first) for one in columns)
         if isinstance(element, Column) or not mine:
             continue
@@ -189,6 +194,7 @@ def _computed(described: Described, dialect: Dialect) -> dict[str, str]:
             text = str(element.compile(dialect=dialect, compile_kwargs={"literal_binds": True}))
         except (CompileError, NotImplementedError):  # a value that cannot be written out
             continue
+        # An index's expression names columns without their table.
         quoted = dialect.identifier_preparer.quote(table_name(first))
         found[name] = text.replace(f"{quoted}.", "")
     return found
@@ -221,6 +227,7 @@ def _read_orders(
         )
     several = list(orders) if isinstance(orders, (list, tuple)) else [orders]
     for one in several:
+        # Refused here, where the caller's own clause can be named, before orders are resolved.
         for clause in _listed(one):
             if not isinstance(clause, str):
                 refuse_term(clause)

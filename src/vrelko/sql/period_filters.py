@@ -22,6 +22,7 @@ from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.errors import ListingError
 from vrelko.sql.counts import build_count
+from vrelko.sql.engines import SQL_ENGINES
 
 PERIOD = "period"
 """The name of the filter."""
@@ -43,17 +44,19 @@ class PeriodBound(TypeDecorator[Any]):
     """
 
     impl = DateTime
+    # It has no settings but those of its impl, so statements with it can be cached.
     cache_ok = True
 
     def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
         """Return the moment, on SQLite as its shortest text."""
-        if dialect.name != "sqlite" or not isinstance(value, datetime):
+        if not SQL_ENGINES[dialect.name].moments_as_text or not isinstance(value, datetime):
             return value
         return shortest_text(value)
 
     def load_dialect_impl(self, dialect: Dialect) -> Any:
         """Return the type that binds: text on SQLite, as the value is written already."""
-        return dialect.type_descriptor(String() if dialect.name == "sqlite" else self.impl_instance)
+        as_text = SQL_ENGINES[dialect.name].moments_as_text
+        return dialect.type_descriptor(String() if as_text else self.impl_instance)
 
     @property
     def python_type(self) -> type:
@@ -113,6 +116,7 @@ class PeriodStatements:
         """The condition of rows that stand ahead of a bound in an order by the column."""
         bound = _bound(BOUND, self.column)
         near = self.column >= bound if descending else self.column < bound
+        # A comparison with NULL is never true, so those rows must be named.
         return or_(near, self.column.is_(None)) if nulls_first else near
 
     def rows(self) -> Select[Any]:

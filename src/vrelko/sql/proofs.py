@@ -56,6 +56,7 @@ def read_sources(select: Select[Any]) -> Sources:
             "the select reads from no table", "Select columns of a table or join", "select-source"
         )
     unique: _Key = ()
+    # A function that gives several rows for one makes every key identify several.
     if not any(multiplies_rows(column) for column in select.selected_columns):
         unique = _prove(read, _passing(select, read.tables))
     return Sources(tuple(read.tables), frozenset(read.optional), unique)
@@ -75,9 +76,12 @@ def _collect(source: FromClause, missing: bool, read: _Read) -> list[FromClause]
     if isinstance(source, FromGrouping):
         return _collect(source.element, missing, read)
     if isinstance(source, Join):
+        # Of an outer join's optional side nothing may be concluded about the other one.
         outer = source.isouter or source.full
         left = _collect(source.left, missing or source.full, read)
         right = _collect(source.right, missing or outer, read)
+        # A FULL JOIN has rows without a match on either side, so its condition holds for none of
+        # them surely.
         if not source.full:
             for part in conjuncts(source.onclause):
                 _note(part, read, right, both=not outer)
@@ -101,6 +105,7 @@ def _note(part: Any, read: _Read, right: list[FromClause] | None, both: bool) ->
     for one, other in ((part.left, part.right), (part.right, part.left)):
         if not isinstance(one, Column):
             continue
+        # An outer join's condition fixes columns of its optional side only.
         into = both or any(same(one.table, table) for table in right or ())
         if isinstance(other, BindParameter) and not other.expanding:
             if into and type(one.type) is type(other.type):
@@ -113,12 +118,14 @@ def _note(part: Any, read: _Read, right: list[FromClause] | None, both: bool) ->
 
 def _agree(one: Column[Any], other: Column[Any]) -> bool:
     """Tell whether values that are equal to one of these columns are equal to each other."""
+    # Integers of any width are equal just where they are the same number.
     if isinstance(one.type, Integer) and isinstance(other.type, Integer):
         return True
     if type(one.type) is not type(other.type):
         texts = isinstance(one.type, String) and isinstance(other.type, String)
         if not texts:
             return False
+    # Under another collation 'a' = 'A' may hold, and two rows may match one.
     return getattr(one.type, "collation", None) == getattr(other.type, "collation", None)
 
 
@@ -128,6 +135,7 @@ def _prove(read: _Read, passing: Sequence[FromClause]) -> _Key:
     if not all(keys):
         return ()
     kept = list(range(len(keys)))
+    # Tables joined last are the likeliest to be looked up by key, so they are left out first.
     last_first = sorted(kept, key=lambda i: (not _among(read.tables[i], passing), -i))
     for i in last_first:
         fewer = [j for j in kept if j != i]
@@ -176,6 +184,7 @@ def _passing(select: Select[Any], tables: Sequence[FromClause]) -> list[FromClau
 
     A relationship through a link table joins such an alias.
     """
+    # Read a second time: aliases made at each compilation are other objects then.
     again = _Read()
     for source in plain_froms(select):
         _collect(source, False, again)
@@ -199,6 +208,7 @@ def unique_keys(source: FromClause) -> Iterator[_Key]:
         return
     if len(table.primary_key.columns):
         yield tuple(source.c[column.key] for column in table.primary_key.columns)
+    # By name, so that one listing has one key in each process: cursors are bound to it.
     for constraint in sorted(table.constraints, key=lambda c: str(c.name)):
         if isinstance(constraint, Unique) and all(not c.nullable for c in constraint.columns):
             yield tuple(source.c[column.key] for column in constraint.columns)
@@ -235,11 +245,13 @@ def _row_keys(select: Select[Any]) -> Iterator[_Key]:
     """Yield what identifies a row of any select, as far as that is proven."""
     shown = tuple(select.selected_columns)
     distinct = distinct_terms(select)
+    # DISTINCT ON keeps one row for each of its terms.
     if distinct:
         yield distinct
     several = any(multiplies_rows(column) for column in shown)
     if several or (is_extended(select) and not distinct):
         return
+    # One row a group, whatever keys the tables have.
     if select._group_by_clauses:
         yield group_terms(select)
         return
@@ -254,6 +266,7 @@ def is_nullable(element: ColumnElement[Any], sources: Sources) -> bool:
     table = getattr(column, "table", None)
     if table is None or not isinstance(column, ColumnElement):
         return not (isinstance(column, BindParameter) and column.value is not None)
+    # A row without a match has NULL in each column, NOT NULL ones too.
     if any(same(table, one) for one in sources.optional):
         return True
     if base_table(table) is not None:

@@ -95,6 +95,7 @@ def _page(routine: Routine) -> Select[Any]:
     inside = ordered(replace(source, select=kept.add_columns(*keys)), source.order)
     page = inside.limit(_ONE_MORE).offset(_SKIP).subquery("page")
     own = list(page.c)[: -len(keys)]
+    # One row more than the page was fetched, and is cut off outside.
     follow = func.count().over() > literal_column(str(_SIZE))
     more = case((follow, literal_column("1")), else_=literal_column("0")).label(MORE)
     by = order_clauses(source, source.order, [page.c[f"{KEY}{i}"] for i in range(len(keys))])
@@ -128,6 +129,7 @@ def _parameters(routine: Routine) -> _Taken:
                     "Compare with one value, or join a table of the values",
                     "routine-set",
                 )
+            # A parameter of the select itself is needed, those of filters are not.
             taken.setdefault(element.key, (element.type, clause is not routine.source.select))
     return taken
 
@@ -139,6 +141,7 @@ def _body(
     mark: str = "p_",
 ) -> str:
     body = render_sql(statement, dialect, 0)
+    # As numbers they went through the compiler, which would quote or bind names.
     for number, name in ((_SIZE, "size"), (_ONE_MORE, "more"), (_SKIP, "skip")):
         body = body.replace(str(number), texts[name])
     return _NAMED.sub(lambda match: f"{mark}{match[1]}", body)

@@ -7,9 +7,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import ColumnElement, String, and_, bindparam, func, literal_column, or_
+from sqlalchemy import ColumnElement, String, and_, bindparam, or_
 
 from vrelko.errors import ListingError, nearest
+from vrelko.sql.engines import SQL_ENGINES
 
 WAYS = ("prefix", "contains", "words")
 
@@ -57,7 +58,7 @@ class Search:
         """Return the condition in the form an engine serves. Raises ListingError."""
         if self.how == "words":
             return _words(columns, dialect)
-        if self.how == "prefix" and dialect == "sqlite":  # LIKE folds case there, an index does not
+        if self.how == "prefix" and SQL_ENGINES[dialect].like_folds_case:  # an index does not
             low = bindparam(_LOW, type_=String())
             high = bindparam(_HIGH, type_=String())
             return or_(*(and_(column >= low, column < high) for column in columns))
@@ -67,26 +68,18 @@ class Search:
     def values(self, given: Mapping[str, Any]) -> dict[str, Any]:
         """Return the parameters that the condition takes, for the text in `given`."""
         text = str(given[PARAMETER])
+        # Readers type % and _ and mean them.
         escaped = text.replace("/", "//").replace("%", "/%").replace("_", "/_")
         like = f"%{escaped}%" if self.how == "contains" else f"{escaped}%"
         return {_LIKE: like, _LOW: text, _HIGH: text + _LAST, PARAMETER: text}
 
 
 def _words(columns: Sequence[ColumnElement[Any]], dialect: str) -> Any:
-    text = bindparam(PARAMETER, type_=String())
-    if dialect == "postgresql":
-        whole: Any = func.coalesce(columns[0], "")
-        for column in columns[1:]:
-            whole = whole.concat(" ").concat(func.coalesce(column, ""))
-        configuration: Any = literal_column("'simple'::regconfig")
-        document = func.to_tsvector(configuration, whole)
-        return document.op("@@")(func.plainto_tsquery(configuration, text))
-    if dialect in ("mariadb", "mysql"):
-        from sqlalchemy.dialects.mysql import match
-
-        return match(*columns, against=text)
-    raise ListingError(
-        f"a search for words needs the engine's full text, which {dialect} has not here",
-        "Use how='contains', or join a full-text table of your own in the select",
-        "search-words",
-    )
+    condition = SQL_ENGINES[dialect].match_words
+    if condition is None:
+        raise ListingError(
+            f"a search for words needs the engine's full text, which {dialect} has not here",
+            "Use how='contains', or join a full-text table of your own in the select",
+            "search-words",
+        )
+    return condition(columns, bindparam(PARAMETER, type_=String()))

@@ -106,6 +106,7 @@ def shape_of(select: Select[Any] | CompoundSelect[Any]) -> Shape:
     if isinstance(select, CompoundSelect):
         sub = select.subquery("vrelko_rows")
         return Shape(make_select(sub), Sources((sub,), frozenset(), ()), (), wrapped=True)
+    # A condition added to it would be applied before its own LIMIT or window, and change its rows.
     if _must_wrap(select):
         return _wrap(select)
     sources = read_sources(select)
@@ -115,6 +116,8 @@ def shape_of(select: Select[Any] | CompoundSelect[Any]) -> Shape:
     unique = _without_fixed(select, sources.unique)
     if select._distinct:
         shown = tuple(select.selected_columns)
+        # A key that is shown keeps rows apart; else DISTINCT may have merged some, and all that is
+        # shown is the key.
         held = [plain(one) for one in shown] + list(shown)
         if not unique or not all(any(same(key, one) for one in held) for key in unique):
             unique = shown
@@ -125,6 +128,7 @@ def shape_of(select: Select[Any] | CompoundSelect[Any]) -> Shape:
 def _must_wrap(select: Select[Any]) -> bool:
     """Tell whether a condition added to a select would change what its rows are."""
     own_limit = select._limit_clause is not None or select._fetch_clause is not None
+    # Somebody wrote DISTINCT as text, which SQLAlchemy knows nothing of.
     prefixed = any("distinct" in str(text).lower() for text, _ in select._prefixes)
     distinct = bool(distinct_terms(select)) or is_extended(select) or prefixed
     return own_limit or distinct or _merges_all(select) or _has_window(select)
@@ -139,6 +143,7 @@ def _wrap(select: Select[Any]) -> Shape:
             "select-wrapped",
         )
     sub = select.subquery("vrelko_rows")
+    # What a prefix does to rows is not known, so it proves nothing.
     proves = not (_merges_all(select) or select._prefixes)
     unique = key_within(select, list(sub.c)) if proves else ()
     return Shape(make_select(sub), Sources((sub,), frozenset(), unique), unique, wrapped=True)
@@ -160,6 +165,7 @@ def _without_fixed(select: Select[Any], unique: tuple[Any, ...]) -> tuple[Any, .
     """Return key columns that no equality fixes: the others decide nothing."""
     fixed = [found[0] for part in conjuncts(select.whereclause) if (found := fixed_column(part))]
     left = tuple(key for key in unique if not any(same(key, one) for one in fixed))
+    # Where equalities fix the whole key there is one row, and one term is enough to order it.
     return left or unique[:1]
 
 

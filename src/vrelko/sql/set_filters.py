@@ -90,6 +90,7 @@ def find_set(sought: Sought, tables: Sequence[Any]) -> SetFilter | None:
         found = _read(part)
         if found is None or not serves_within(sought, found.column):
             continue
+        # A correlated subquery gives other values for each row.
         froms = [] if found.rows is None else plain_froms(found.rows)
         if not any(same(one, table) for one in froms for table in tables):
             return found
@@ -116,6 +117,7 @@ def build_branches(
     sorts = [f"{KEY}o{i}" for i in range(len(order))]
     columns = [element.label(name) for element, name in zip(unique, names, strict=True)]
     columns += [key.element.label(name) for key, name in zip(source.keys, sorts, strict=True)]
+    # Keys only: whole rows of every branch would be fetched to throw most of them away.
     narrow = statement.order_by(None).with_only_columns(*columns, maintain_column_froms=True)
     parts = []
     for value in range(count):
@@ -127,6 +129,7 @@ def build_branches(
     clauses = order_clauses(source, order, [merged.c[name] for name in sorts])
     page = select(*(merged.c[name] for name in names)).order_by(*clauses).limit(integer(LIMIT))
     keys = page.subquery("vrelko_page")
+    # The keys that were found tell the rows; the set need not be tested again.
     whole = _with_value(source.select, among, None).where(
         *(element == keys.c[name] for element, name in zip(unique, names, strict=True))
     )

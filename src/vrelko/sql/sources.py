@@ -39,6 +39,7 @@ def table_name(source: FromClause) -> str:
     Anonymous aliases get theirs when they are compiled: they go by their table's here.
     """
     name = str(getattr(source, "name", source))
+    # An anonymous alias is a template that the compiler fills in.
     if not name.startswith("%("):
         return name
     base = base_table(source)
@@ -49,16 +50,23 @@ def table_names(tables: Sequence[FromClause]) -> list[str]:
     """Return the names of a select's tables, numbered where several go by one."""
     names: list[str] = []
     for name in map(table_name, tables):
+        # A table joined with itself has two roles, and readers must tell them apart.
         number = sum(1 for known in names if known.partition("#")[0] == name)
         names.append(f"{name}#{number + 1}" if number else name)
     return names
 
 
 def base_table(source: FromClause) -> Table | None:
-    """Return the table behind an alias, or None where there is no single one."""
+    """Return the table behind an alias, or None where there is no single one.
+
+    The one of the model itself: a mapped class has a copy with notes of its own on it.
+    """
     if isinstance(source, Alias):
         return base_table(source.element) if isinstance(source.element, FromClause) else None
-    return source if isinstance(source, Table) else None
+    if not isinstance(source, Table):
+        return None
+    own = source.metadata.tables.get(source.key)
+    return own if own is not None and same(own, source) else source
 
 
 def base_name(source: Any) -> str:
@@ -83,6 +91,7 @@ def conjuncts(clause: Any) -> Iterator[Any]:
     elif isinstance(clause, BooleanClauseList) and clause.operator is operators.and_:
         for part in clause.clauses:
             yield from conjuncts(part)
+    # As its bounds: an index is bounded by each of them.
     elif _is_between(clause):
         low, high = clause.right.clauses
         yield clause.left >= low
@@ -117,6 +126,17 @@ def origins(element: Any) -> tuple[Column[Any], ...]:
     proxied = getattr(element, "_proxies", ())  # no public name tells what a column stands for
     found = [origins(one) for one in proxied]
     return tuple(one for part in found for one in part) if all(found) else ()
+
+
+def own_column(element: Any, table: Table | None) -> Column[Any] | None:
+    """Return a table's own column where an expression shows just that, None for any other.
+
+    Through aliases, and whatever a mapped class has noted on it.
+    """
+    found = origins(element)
+    if table is None or len(found) != 1:
+        return None
+    return next((one for one in table.c if same(one, found[0])), None)
 
 
 def is_row_id(element: ColumnElement[Any]) -> bool:

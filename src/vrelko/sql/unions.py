@@ -39,6 +39,7 @@ def members_of(statement: Any) -> tuple[Select[Any], ...]:
     """Return the selects of a UNION ALL that a page may be pushed into, else none."""
     if not isinstance(statement, CompoundSelect):
         return ()
+    # A limit of the union chooses rows of all members: none can be read by itself.
     own = statement._limit_clause is not None or statement._fetch_clause is not None
     members = [one for one in statement.selects if isinstance(one, Select) and _is_plain(one)]
     all_rows = statement.keyword.value == "UNION ALL" and not own
@@ -76,6 +77,7 @@ def build_union(
         for group in ranges_by_statement(apart, order, null_keys):
             one = page_statement(apart, order, group, null_keys or ())
             parts.append(select(one.subquery()))
+    # Each part has a page at most; the page itself is cut out of these.
     rows = union_all(*parts).subquery("vrelko_rows")
     keys = _keys(members, list(rows.c))
     whole = make_source(select(rows), source.order, keys, source.capabilities, list(rows.c))
@@ -89,6 +91,7 @@ def _keys(members: Members, shown: Sequence[Any]) -> tuple[KeyColumn, ...]:
 
 def _is_plain(member: Select[Any]) -> bool:
     """Tell whether a condition added to a member keeps what the member means."""
+    # A condition would be applied before the member's own limit.
     own_limit = member._limit_clause is not None or member._offset_clause is not None
     merges = member._distinct or member._group_by_clauses or member._having_criteria
     changed = own_limit or member._fetch_clause is not None or merges or is_extended(member)

@@ -37,6 +37,7 @@ def survey_table(
         return table
     key, by = table.primary_key, _sampled_by(table)
     try:
+        # Windows of keys tell the rows only where each key is one row.
         if by is not None and key == (by,):
             table = _count_by_windows(connection, table, by)
         if by is not None:
@@ -51,6 +52,7 @@ def survey_table(
             raise
         notes.append(f"{name}: no row could be sampled; what the catalog leaves out is guessed")
         rows = []
+    # InnoDB keeps these for what leads an index, from pages all over it.
     stored = catalog.distinct_of(connection, name)
     placed = [c.name for c in table.columns].index(by) if by is not None and by in key[:1] else None
     places = [] if placed is None else [row[placed] for row in rows]
@@ -136,6 +138,7 @@ def _count_by_windows(connection: Connection, table: TableFacts, key: str) -> Ta
     """Return the table with its rows as the density of keys in windows, times their span, tells."""
     t, k = catalog.quoted_name(connection, table.name), _quote(connection, key)
     low, high = connection.execute(text(f"SELECT min({k}), max({k}) FROM {t}")).one()
+    # So few keys are counted as fast as they are sampled.
     if low is None or high - low < _WINDOWS * _WINDOW_ROWS:
         rows = float(connection.execute(text(f"SELECT count(*) FROM {t}")).scalar() or 0)
         return replace(table, rows=rows, rows_from="counted")
@@ -146,6 +149,7 @@ def _count_by_windows(connection: Connection, table: TableFacts, key: str) -> Ta
     ats = [low + rng.randrange(high - low + 1) for _ in range(_WINDOWS)]
     parts = [f"SELECT {at} AS at_, {ahead.format(at=at)} AS last_" for at in ats]
     found = connection.execute(text(" UNION ALL ".join(parts))).all()
+    # A window that begins near the end may have too few rows to close.
     ends = [(at, last) for at, last in found if last is not None]
     covered = sum(last - at + 1 for at, last in ends)
     if not covered:
@@ -169,6 +173,7 @@ def _probe_by_key(connection: Connection, table: TableFacts, key: str, budget: B
     one = f"(SELECT {listed} FROM {t} WHERE {k} >= {{at}} ORDER BY {k} LIMIT {_ROWS_A_PROBE})"
     rows: list[Any] = []
     for _ in range(PROBES // _TOGETHER):
+        # At least one round: columns without any value would all be guesses.
         if budget.spent and rows:
             break
         ats = [low + rng.randrange(high - low + 1) for _ in range(_TOGETHER)]

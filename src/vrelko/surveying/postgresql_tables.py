@@ -35,6 +35,7 @@ def survey_table(
     name = table.name
     names = [column.name for column in table.columns]
     known = all(column.width is not None for column in table.columns)
+    # PostgreSQL says -1 of a table that was never analysed.
     stale = table.rows < 0 or not known or all(c.null_share is None for c in table.columns)
     try:
         with connection.begin_nested():
@@ -113,6 +114,7 @@ def _guessed(table: TableFacts, block: int) -> TableFacts:
 
 def _from_sample(table: TableFacts, sample: list[tuple[int, Any]], block: int) -> TableFacts:
     """Return the table with rows and columns as a sample of whole blocks has them."""
+    # Whole blocks were drawn, so rows a block times blocks is the table.
     blocks = len({block for block, _ in sample})
     rows = table.rows if table.rows >= 0 else table.blocks * len(sample) / max(blocks, 1)
     columns = []
@@ -137,6 +139,7 @@ def _sampled(
     column: ColumnFacts, values: list[Any], rows: float, common: tuple[tuple[str, float], ...]
 ) -> ColumnFacts:
     texts = [str(value) for value in values if value is not None]
+    # One byte tells the length of a short text.
     width = column.width or (sum(map(len, texts)) / len(texts) + 1 if texts else 8.0)
     distinct = expect_distinct(values, rows)
     return replace(

@@ -39,6 +39,7 @@ def probe_indexes(
     found: list[IndexFacts] = []
     left_out: list[str] = []
     for index in table.indexes:
+        # Left out rather than rushed: an index without a probe is costed by its statistics.
         if budget.spent:
             left_out.append(index.name)
         elif is_walkable(index):
@@ -77,6 +78,8 @@ def _probe(
         name = str(column.name)
         own = quote(name).replace(":", "\\:")
         distinct = table.column(name).distinct or 1.0
+        # Of a column with few values a window lies within one of them; the columns behind it tell
+        # the order.
         grouped = table.rows / max(distinct, 1.0) > _GROUP_ROWS and i < len(columns) - 1
         if grouped and not order:
             conditions.append((name, f"{own} = :v{i}"))
@@ -92,6 +95,7 @@ def _probe(
     windows: list[list[int]] = []
     for start in starts[:WINDOWS]:
         values = {f"v{i}": start[name] for i, (name, _) in enumerate(conditions)}
+        # No comparison with NULL is true, so a window cannot begin there.
         if any(value is None for value in values.values()):
             continue
         try:

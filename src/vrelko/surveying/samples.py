@@ -51,11 +51,13 @@ def count_by_windows(connection: Connection, table: str, row_id: str) -> float:
     if low is None or high is None:
         return 0.0
     span = high - low + 1
+    # So few rows are counted as fast as they are sampled.
     if span <= WINDOWS * WINDOW_ROWS:
         return float(connection.execute(text(f"SELECT count(*) FROM {t}")).scalar() or 0)
     ahead = text(
         f"SELECT {r} FROM {t} WHERE {r} >= :at ORDER BY {r} LIMIT 1 OFFSET {WINDOW_ROWS - 1}"
     )
+    # The same places each time: two surveys of an unchanged table agree.
     rng = random.Random(1)
     rows = covered = 0
     for _ in range(WINDOWS):
@@ -85,6 +87,7 @@ def sample_rows(
     else:
         listed += f", {quote_name(connection, row_id)}"
         rows = _probe(connection, t, quote_name(connection, row_id), listed)
+    # Two expressions a column: its value, cut, and how long it is.
     values = {name: [row[2 * i] for row in rows] for i, name in enumerate(columns)}
     widths = {
         name: [_stored(row[2 * i], row[2 * i + 1]) for row in rows]
@@ -124,7 +127,9 @@ def distinct_by_index(
     full = [value for value in values if value is not None]
     if not full or any(is_long(value) for value in full):
         return None
+    # Groups too large to be counted are estimated by how often the sample met them.
     often = Counter(full)
+    # Each costs a statement; more than that would tell little more.
     taken = full[:: max(len(full) // WINDOWS, 1)]
     large = 0
     weight = 0.0
@@ -134,6 +139,7 @@ def distinct_by_index(
             large += 1
             size = max(size, round(often[value] / len(values) * rows))
         weight += 1 / size
+    # Mostly large groups: the sample itself tells their number better.
     if large * 2 > len(taken):
         return None
     return rows * len(full) / len(values) * weight / len(taken)
@@ -166,6 +172,7 @@ def _stored(value: Any, length: int | None) -> float:
     if isinstance(value, float):
         return 9.0
     if isinstance(value, int):
+        # 0 and 1 stand in the header alone (record format of SQLite's file).
         return 1.0 + (0 if value in (0, 1) else min((value.bit_length() + 8) // 8, 8))
     return 1.0 + float(length or 0)
 

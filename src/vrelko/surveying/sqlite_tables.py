@@ -39,9 +39,11 @@ def survey_table(
     declared = catalog.read_columns(connection, name)
     without = catalog.is_without_rowid(connection, name)
     keys = sorted((c for c in declared if c.key_place), key=lambda c: c.key_place)
+    # Just this spelling makes a column the row id; INT PRIMARY KEY has an index of its own.
     alone = len(keys) == 1 and keys[0].type == "INTEGER" and not without
     row_id = keys[0].name if alone else None
     seek_by = row_id or (None if without else "rowid")
+    # What ANALYZE stored may be old, so samples go before it where there are any.
     statistics = catalog.read_statistics(connection, name)
     tree = catalog.sample_tree(connection, name)
     if tree is None:
@@ -51,6 +53,7 @@ def survey_table(
         notes.append(f"{name}: it has no row id to sample by; columns come from its first rows")
     sample = sample_rows(connection, name, seek_by, [column.name for column in declared])
     indexes = catalog.read_indexes(connection, name)
+    # Only where a column leads a whole index can its groups be counted cheaply.
     led = {index.columns[0].name for index in indexes if index.columns and not index.partial}
     columns = []
     for column in declared:
@@ -60,6 +63,7 @@ def survey_table(
             by_index = distinct_by_index(connection, name, column.name, values, rows)
             known = replace(known, distinct=round(by_index, 1) if by_index else known.distinct)
         columns.append(known)
+    # The b-tree's own cells where they can be looked at, else what the columns add up to.
     row_bytes = tree.cell_bytes if tree else sum(c.width or 0 for c in columns) + 4.0
     block = int(connection.exec_driver_sql("PRAGMA page_size").scalar() or 4096)
     blocks = rows / tree.cells_a_leaf if tree and tree.cells_a_leaf else rows * row_bytes / block
@@ -80,6 +84,7 @@ def survey_table(
     table = _with_statistics(replace(table, indexes=facts), statistics)
     if seek_by is None or not sample.size:
         return table
+    # Spread over the sample: neighbours would probe one place of each index.
     picked = range(0, sample.size, max(sample.size // 8, 1))
     starts = [{column: values[i] for column, values in sample.values.items()} for i in picked]
     source = connection.dialect.identifier_preparer.quote_identifier(name).replace(":", "\\:")
@@ -130,6 +135,7 @@ def _survey_index(
 ) -> IndexFacts:
     tree = catalog.sample_tree(connection, index.name)
     widths = [table.column(c.name).width or 8.0 for c in index.columns if c.name]
+    # A cell has a pointer and a header of its own.
     size = tree.cell_bytes + 4.0 if tree else sum(widths) + 8.0
     leaves = table.rows / tree.cells_a_leaf if tree and tree.cells_a_leaf else None
     return IndexFacts(
@@ -151,6 +157,7 @@ def _with_statistics(table: TableFacts, statistics: Mapping[str | None, list[int
         leading = index.columns[0].name if index.columns else None
         if len(numbers) > 1 and leading is not None and not index.partial:
             distinct[leading] = table.rows / max(numbers[1], 1)
+        # Each value once, whatever old statistics say.
         if index.unique and len(index.columns) == 1 and leading is not None:
             distinct[leading] = table.rows
     for name in table.primary_key if len(table.primary_key) == 1 else ():

@@ -12,13 +12,10 @@ from sqlalchemy.exc import DBAPIError
 from vrelko.core.facts import ColumnFacts, Facts, ServerFacts, TableFacts, usual_width
 from vrelko.core.outline import Outline
 from vrelko.engines.estimates import estimate_rows
-from vrelko.engines.mariadb import catalog as mariadb_catalog
-from vrelko.engines.postgresql import catalog as postgresql_catalog
 from vrelko.engines.registry import database_errors, dialect_of, engine_name
-from vrelko.engines.sqlite import catalog as sqlite_catalog
 from vrelko.errors import DatabaseError, VrelkoError, nearest
-from vrelko.surveying import mariadb_tables, postgresql_tables, sqlite_tables
 from vrelko.surveying.budget import Budget
+from vrelko.surveying.engines import SURVEYS
 from vrelko.surveying.samples import COUNT_CAP, count_capped
 
 BUDGET_MS = 1_000.0
@@ -26,17 +23,6 @@ BUDGET_MS = 1_000.0
 
 _MOST_COUNTED = 10
 """Values of one set condition that are counted."""
-
-_CATALOGS: dict[str, Any] = {
-    "sqlite": sqlite_catalog,
-    "postgresql": postgresql_catalog,
-    "mariadb": mariadb_catalog,
-}
-_SURVEYS: dict[str, Any] = {
-    "sqlite": sqlite_tables.survey_table,
-    "postgresql": postgresql_tables.survey_table,
-    "mariadb": mariadb_tables.survey_table,
-}
 
 
 def survey(engine: Engine, what: Any = None, budget_ms: float = BUDGET_MS) -> Facts:
@@ -48,27 +34,27 @@ def survey(engine: Engine, what: Any = None, budget_ms: float = BUDGET_MS) -> Fa
     are counted too, up to 10,000 index entries each. Raises DatabaseError.
     """
     name_ = engine_name(dialect_of(engine))
-    catalog, survey_table = _CATALOGS[name_], _SURVEYS[name_]
+    of_engine = SURVEYS[name_]
     budget = Budget(budget_ms)
     with database_errors("survey"), engine.connect() as connection:
-        known = catalog.list_tables(connection)
+        known = of_engine.list_tables(connection)
         names, outlines = _names_of(what, known, name_)
-        server = ServerFacts(engine=name_, **catalog.read_server(connection))
+        server = ServerFacts(engine=name_, **of_engine.read_server(connection))
         notes: list[str] = []
         tables: list[TableFacts] = []
         for name in names:
+            # What the engine noted of this name may say why nothing was found.
             seen = len(notes)
-            found = survey_table(connection, name, budget, notes)
+            found = of_engine.survey_table(connection, name, budget, notes)
+            # A listing of a query has no table of its name; what its columns are is known all the
+            # same.
             asked = _query_named(what, name) if found is None else None
             if asked is not None:
                 found = _survey_query(connection, name, asked, notes)
             if found is None:
                 told = notes[seen:]
-                if name_ == "sqlite" and "." in name and name not in known:
-                    told = [
-                        "Tables of attached databases are served, but surveyed and planned "
-                        "only in a connection to their own file"
-                    ]
+                if of_engine.elsewhere is not None and "." in name and name not in known:
+                    told = [of_engine.elsewhere]
                 raise DatabaseError(
                     f"there is no table {name!r} in this database",
                     told[0] if told else nearest(name, known, otherwise="It has no table at all"),
@@ -88,6 +74,7 @@ def _names_of(what: Any, known: Sequence[str], dialect: str) -> tuple[list[str],
         return [what], []
     if isinstance(what, Table):
         return [what.fullname], []
+    # By what it has: surveying stands below serving, and imports nothing of it.
     if hasattr(what, "outline"):
         outline = what.outline(dialect, what.workload.params)
         return list(dict.fromkeys(outline.tables)), [outline]
@@ -109,6 +96,7 @@ def _count_values(connection: Connection, table: TableFacts, outline: Outline) -
         mine = condition.table == table.name and condition.kind in ("equal", "in")
         if not mine or condition.column not in led or not table.rows:
             continue
+        # A set is counted value by value: branches read them one by one.
         values = list(given) if condition.kind == "in" and _is_set(given) else [given]
         for value in values[:_MOST_COUNTED]:
             counted = None if value is None else _count(connection, table, condition.column, value)
@@ -129,9 +117,10 @@ def _is_set(given: Any) -> bool:
 
 def _count(connection: Connection, table: TableFacts, column: str, value: Any) -> int | None:
     """Return how many rows hold a value, None where the database does not take it."""
-    catalog = _CATALOGS[engine_name(connection.dialect)]
-    source = catalog.quoted_name(connection, table.name)
+    of_engine = SURVEYS[engine_name(connection.dialect)]
+    source = of_engine.quoted_name(connection, table.name)
     try:
+        # PostgreSQL would refuse all else after a value that fits no type.
         with connection.begin_nested():
             return count_capped(connection, source, column, value)
     except DBAPIError:

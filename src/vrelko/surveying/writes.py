@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
-from datetime import date, datetime, timedelta
+from datetime import date, datetime
 from typing import Any
 
-from sqlalchemy import Connection, Engine, Table, inspect, select, text
+from sqlalchemy import Connection, Engine, Table, inspect, select
 
 from vrelko.core.workload import Landing, Writers
-from vrelko.engines.registry import database_errors, dialect_of
+from vrelko.engines.registry import database_errors, engine_name
 from vrelko.errors import DatabaseError, nearest
+from vrelko.surveying.engines import SURVEYS
 from vrelko.surveying.tables import reflect
 
 SAMPLE = 20_000
@@ -83,8 +84,9 @@ def survey_writes(engine: Engine, table: str, column: str | None = None) -> Writ
             .order_by(*(one.desc() for one in key))
             .limit(SAMPLE)
         )
+        # Newest by key first, as an index gives them; here in the order they came.
         moments = [row[0] for row in connection.execute(newest)][::-1]
-        counters = _counters(connection, table)
+        counters = SURVEYS[engine_name(connection.dialect)].read_changes(connection, table)
     moments = [_as_moment(one) for one in moments]
     if len(moments) < 2:
         raise DatabaseError(
@@ -98,6 +100,7 @@ def survey_writes(engine: Engine, table: str, column: str | None = None) -> Writ
 def _read(
     table: str, column: str, moments: Sequence[datetime], counters: dict[str, float]
 ) -> Writes:
+    # How far behind the newest of those before it: the clock may not be this machine's.
     newest = moments[0]
     late = []
     for moment in moments:
@@ -157,6 +160,7 @@ def _choose(connection: Connection, table: Table, wanted: str | None) -> str:
             "Give the rates by hand, under writers in the pages file",
             "writes-column",
         )
+    # What leads an index is what pages are likely to be sorted by.
     leads = [index["column_names"][0] for index in inspect(connection).get_indexes(table.name)]
     return next((name for name in moments if name in leads), moments[0])
 
@@ -172,21 +176,3 @@ def _as_moment(value: Any) -> datetime:
     if isinstance(value, datetime):
         return value.replace(tzinfo=None)
     return datetime(value.year, value.month, value.day)
-
-
-def _counters(connection: Connection, table: str) -> dict[str, float]:
-    """Return updates and deletes per minute as PostgreSQL counted them."""
-    if dialect_of(connection).name != "postgresql":
-        return {}
-    row = connection.execute(
-        text(
-            "SELECT s.n_tup_upd, s.n_tup_del, now() - coalesce(d.stats_reset, "
-            "pg_postmaster_start_time()) FROM pg_stat_user_tables s, pg_stat_database d "
-            "WHERE s.relid = to_regclass(quote_ident(:t)) AND d.datname = current_database()"
-        ),
-        {"t": table},
-    ).first()
-    if row is None:
-        return {}
-    minutes = max(row[2] / timedelta(minutes=1), 1e-3)
-    return {"updates": row[0] / minutes, "deletes": row[1] / minutes}

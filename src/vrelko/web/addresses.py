@@ -78,6 +78,8 @@ def page_urls(page: Page | NumberedPage, url: str, http: HttpOptions = USUAL) ->
             prev = address.of_offset(offset - page.size)
             if not len(page):  # past the end: back to the last page there is
                 prev = address.of_number(last) if last else address.of_cursor(page.prev)
+        # Numbers are shorter than cursors, and the same page has one address however it was
+        # reached.
         following = None if following is None else address.of_offset(offset + page.size)
         this = address.of_offset(offset)
         end = address.of_number(last) if end is not None and last else end
@@ -114,6 +116,7 @@ def _is_numbered(page: Page, http: HttpOptions) -> bool:
 
     Cursors alone carry what keeps a walk steady.
     """
+    # A number that may be off would lead to rows that were seen already.
     if not http.numbers or page.number is None or not page.number_exact or page.walk.kept:
         return False
     return http.offsets or (page.offset or 0) % page.size == 0
@@ -132,6 +135,7 @@ class _Address:
         self, url: str, http: HttpOptions, page: Page | NumberedPage | None = None
     ) -> None:
         head, _, query = url.partition("#")[0].partition("?")
+        # An empty parameter may mean something to whoever else reads the address.
         kept = parse_qsl(query, keep_blank_values=True) if query else []
         self._head, self._http = head, http
         self._kept = [pair for pair in kept if pair[0] not in http.positions]
@@ -152,6 +156,7 @@ class _Address:
         return self._at(self._http.page, self._http.number_text(number, self._size))
 
     def of_offset(self, offset: int) -> str:
+        # The first page is the bare address, so that it is not cached twice.
         if offset == 0:
             return self.bare()
         http = self._http
@@ -168,6 +173,7 @@ class _Address:
 
     def _at(self, name: str, value: str) -> str:
         text = quote(value, safe="")
+        # A slash at its end would make the position a part of nothing.
         if self._http.in_path:
             return self._join(f"{self._head.rstrip('/')}/{text}", self._query)
         more = f"{quote(self._http.named(name), safe='')}={text}"
@@ -181,6 +187,7 @@ def period_url(url: str, label: str, http: HttpOptions = USUAL) -> str:
     """Return the address of a period's first page: `url` with its label, without a position."""
     head, _, query = url.partition("#")[0].partition("?")
     name = http.named(http.period)
+    # A position belongs to the rows before, and those three to the list of periods.
     left = {*http.positions, name, *(http.named(one) for one in ("unit", "within", "counts"))}
     kept = [pair for pair in parse_qsl(query, keep_blank_values=True) if pair[0] not in left]
     return f"{head}?{urlencode([*kept, (name, label)])}"
@@ -213,6 +220,7 @@ def headings(
     """
     address = _Address(url, http)
     allowed = {str(one): one.terms[0] for one in listing.given_orders if one.terms}
+    # Without a word the first of them is in use.
     now = allowed.get(order or next(iter(allowed), ""))
     found = []
     for name in names:
@@ -220,6 +228,7 @@ def headings(
         state = "" if not ways else "none"
         if now is not None and now.name == name:
             state = "descending" if now.descending else "ascending"
+        # Of the orders by this column, those that run the other way; by any where none is in use.
         turned = [
             t
             for t, term in ways.items()

@@ -65,6 +65,7 @@ def make_app(
     answers, and /metrics counts, as OpenMetrics. What is wrong comes as problem details. Raises
     ListingError for names that mean two things.
     """
+    # A misspelt setting would otherwise be a TypeError of a class that the user never named.
     known = [one.name for one in fields(Site) if one.name not in ("listings", "engine")]
     wrong = [name for name in settings if name not in known]
     wrong += [name for name in settings.get("http_of", {}) if name not in listings]
@@ -74,6 +75,7 @@ def make_app(
             nearest(wrong[0], known if wrong[0] in settings else listings),
             "web-wire",
         )
+    # Anyone can write any Host: a link made of it would lead readers, and caches, elsewhere.
     if settings.get("links") == "absolute" and not settings.get("hosts"):
         raise ListingError(
             "absolute links need to know your host names; without them they would name "
@@ -113,6 +115,7 @@ def _reader(site: Site) -> Callable[[Request], Any]:
         listing, http = _find(site, request)
         request.state.vrelko_listing = listing_name(request)
         part = request.path_params.get("position")
+        # Else the same page would have two addresses.
         if part is not None and not http.in_path:
             raise HTTPException(404)
         asked = request_from(
@@ -136,10 +139,12 @@ def _reader(site: Site) -> Callable[[Request], Any]:
 async def _read(site: Site, request: Request, listing: Listing, asked: dict[str, Any]) -> Page:
     scope = None if site.scope is None else site.scope(request)
     more = {**asked, "scope": scope, "time_limit_ms": site.time_limit_ms}
+    # Whoever begins walks without end fills a store: counted by reader, so that others still may.
     reader = (request.client.host if request.client else "?") if scope is None else scope
     if listing.strategy == "frozen-ids" and not isinstance(asked["at"], str):  # it begins a walk
         site.pace.count(reader)
     with reading_for(reader):
+        # Blocking drivers run in a thread, or all other requests would wait.
         if hasattr(site.engine, "sync_engine"):
             return await listing.aread(site.engine, **more)
         return await run_in_threadpool(listing.read, site.engine, **more)
@@ -160,6 +165,7 @@ def _answer(
     headers = {"Link": header_of(urls, http.prefetch), "Vary": "Accept, Page-Part"}
     if len(headers["Link"]) > _MOST_LINK:  # which proxies would refuse; the body has them too
         del headers["Link"]
+    # A picker wants value and label; pages and links mean nothing to it.
     if kind == "json" and listing.kind == "choices":
         text, media = to_json(_choices(site, request, page)), "application/json"
     elif kind == "json":
@@ -178,6 +184,7 @@ def _tagged(request: Request, content: bytes, media: str, headers: dict[str, str
     """Return the content with its ETag, or 304 where the reader has it."""
     tag = f'"{hashlib.blake2b(content, digest_size=12).hexdigest()}"'
     known = request.headers.get("if-none-match", "")
+    # Private: scope and filters may hold rows that only this reader may see.
     headers = {**headers, "ETag": tag, "Cache-Control": "private, no-cache"}
     if known.strip() == "*" or tag in [one.strip().removeprefix("W/") for one in known.split(",")]:
         return Response(status_code=304, headers=headers)
@@ -226,6 +233,7 @@ def _exporter(site: Site) -> Callable[[Request], Any]:
         kind = check_format(request.query_params.get("format"))
         sized = {http.named(one) for one in (http.page, http.size, http.rows)}
         refused = sized & {name for name, _ in pairs}
+        # An export is all rows; a page of it would be taken for the whole.
         if refused:
             raise PageError(
                 f"an export takes no {min(refused)!r}", "Resume it with a cursor", "web-parameter"
@@ -239,6 +247,7 @@ def _exporter(site: Site) -> Callable[[Request], Any]:
                 "exports need a blocking engine", "Give the application an Engine", "web-async"
             )
         headers = {"Cache-Control": "private, no-store", "Vary": "Accept, Page-Part"}
+        # Nothing is read: a walk would have to be begun to be thrown away.
         if request.method == "HEAD":
             return Response(media_type=FORMATS[kind], headers=headers)
         params = asked["params"]
@@ -256,6 +265,7 @@ def _exporter(site: Site) -> Callable[[Request], Any]:
             time_limit_ms=site.time_limit_ms,
         )
         names = [column.name for column in listing.select.selected_columns]
+        # Exports last; they may hold a quarter of the connections, so that pages find some.
         turn = site.turns.take(f"{listing_name(request)}/export", max(site.at_once // 4, 1))
         body = stream_rows(pages, kind, http, run_in_threadpool, names, request.state)
         return _Export(turn, body, media_type=FORMATS[kind], headers=headers)
@@ -334,6 +344,7 @@ async def on_error(request: Request, error: Exception) -> Response:
     found = problem_of(error, str(request.url.path))
     site = getattr(request.app.state, "site", None)
     if found["status"] >= 500 and site is not None:
+        # From the address, so anybody may make it as long as they like.
         name = str(request.path_params.get("listing", ""))[:80]
         site.counters.count_failure(name, error.code)
         site.causes.tell(name, error.code, error.what)
@@ -366,7 +377,9 @@ def _problem(
     """Return problem details, as a page for those who ask for HTML."""
     headers = {"Cache-Control": "no-store", "Vary": "Accept", **(headers or {})}
     try:
+        # Programs often send no Accept at all; a browser always does.
         plain = wanted(request) == "json" or not request.headers.get("accept")
+    # Accept names nothing that is served: JSON is the least wrong.
     except HTTPException:
         plain = True
     if plain:

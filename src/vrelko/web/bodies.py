@@ -80,6 +80,7 @@ def body_of(
         }
     if not http.fields:
         return body
+    # None as a name leaves a field out.
     named = ((http.fields.get(name, name), value) for name, value in body.items())
     return {name: value for name, value in named if name is not None}
 
@@ -142,6 +143,7 @@ def to_json(data: Any) -> str:
             data, default=_exact, ensure_ascii=False, allow_nan=False, separators=(",", ":")
         )
     except ValueError:
+        # Seldom needed, so it is not looked for each time: most data has no NaN.
         return json.dumps(_finite(data), default=_exact, ensure_ascii=False, separators=(",", ":"))
 
 
@@ -173,6 +175,7 @@ def _exact(value: Any) -> Any:
 def _duration(value: timedelta) -> str:
     """Return an ISO 8601 duration."""
     sign, left = ("-", -value) if value < timedelta(0) else ("", value)
+    # 10 seconds keep their 0: the point stands between.
     seconds = f"{left.seconds}.{left.microseconds:06d}".rstrip("0").rstrip(".")
     return f"{sign}P{left.days}DT{seconds}S"
 

@@ -72,6 +72,7 @@ class Causes:
         now = time.monotonic()
         with self._lock:
             last, more = self._known.get((listing, code), (float("-inf"), 0))
+            # A database that is down fails every request; the log says so once a minute.
             if now - last < _AGAIN_S:
                 self._known[listing, code] = last, more + 1
                 return

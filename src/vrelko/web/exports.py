@@ -60,17 +60,20 @@ async def stream_rows(
             break
         rows = rows_of(page)
         if kind == "csv":
+            # As the rows have them, which may be entities with names of their own.
             names = list(rows[0]) if head and rows else names
             text = _csv(([names] if head else []), rows, http.defuse)
             head = False
         else:
             text = "".join(to_json(row) + "\n" for row in rows)
+            # At the end there is nothing to resume, and the last line says so.
             if page.next is not None:
                 text += to_json({"resume": page.next}) + "\n"
         sent += len(rows)
         state.vrelko_rows = sent
         state.vrelko_statements = getattr(state, "vrelko_statements", 0) + len(page.statements)
         yield text.encode()
+        # Behind the batch: the first one is sent at once.
         if rows_s:
             await asyncio.sleep(max(began + sent / rows_s - time.monotonic(), 0))
     if kind == "ndjson":
@@ -94,4 +97,5 @@ def _cell(value: Any, defuse: bool) -> Any:
         return f"'{value}" if defuse and value.startswith(_FORMULA) else value
     if value is None or (isinstance(value, int) and not isinstance(value, bool)):
         return value
+    # Moments and decimals as in JSON, so that both formats say the same.
     return to_json(value).strip('"')

@@ -68,6 +68,7 @@ class Guard:
         async def sent(message: Message) -> None:
             nonlocal status
             if message["type"] == "http.response.start":
+                # The application alone knows it; the counters hear of it here.
                 status = int(message["status"])
             await send(message)
 
@@ -77,6 +78,7 @@ class Guard:
                 await _answer(sent, *refusal)
             else:
                 await self._app(scope, _bounded(receive, MOST_BODY), sent)
+        # Once an answer has begun it cannot be another one.
         except _TooLarge:
             if not status:
                 await _answer(sent, 413, "the body is too large", f"Send at most {MOST_BODY} bytes")
@@ -100,10 +102,12 @@ class Guard:
             name.decode("latin-1"): value.decode("latin-1") for name, value in scope["headers"]
         }
         host = headers.get("host", "")
+        # A page of another site could name its own host with our address (DNS rebinding).
         if self._hosts is not None and _name_of(host) not in self._hosts:
             return 421, "this server does not answer for that host", "Use the name it was given"
         if len(scope.get("query_string", b"")) > MOST_QUERY:
             return 414, "the address is too long", f"Send at most {MOST_QUERY} bytes"
+        # Counted before anything is parsed: parsing is what an attacker wants to be long.
         if scope.get("query_string", b"").count(b"&") >= MOST_PARAMETERS:
             return 400, "the address has too many parameters", f"Send at most {MOST_PARAMETERS}"
         if scope["method"] not in _SAFE and not _same_origin(headers, host):
@@ -118,6 +122,7 @@ class Guard:
     ) -> None:
         client = (scope.get("client") or ("?",))[0]
         query = scope.get("query_string", b"").decode("latin-1")
+        # Values may be personal; which parameters were used is enough to find a fault.
         if query and not self._told.values:
             names = [name for name, _ in parse_qsl(query, keep_blank_values=True)]
             query = ",".join(dict.fromkeys(names))
@@ -150,6 +155,7 @@ def _bounded(receive: Receive, most: int) -> Receive:
         nonlocal taken, whole
         if whole:  # what comes now is that the client left
             return await receive()
+        # A client that sends a byte a minute would hold the request open for hours.
         with anyio.move_on_after(BODY_S):
             message = await receive()
             taken += len(message.get("body", b""))
@@ -167,6 +173,7 @@ def _same_origin(headers: dict[str, str], host: str) -> bool:
 
     By the headers Sec-Fetch-Site and Origin, which browsers set and pages cannot.
     """
+    # Browsers set it, pages cannot: a form on another site is told apart.
     site = headers.get("sec-fetch-site")
     if site is not None and site not in ("same-origin", "none"):
         return False

@@ -102,6 +102,7 @@ def _render(
     title: str | None = None,
 ) -> str:
     rows = rows_of(page)
+    # Headings stand over an empty page too.
     names = list(rows[0]) if rows else [column.name for column in listing.select.selected_columns]
     return (
         _environment(appearance)

@@ -75,6 +75,7 @@ class HttpOptions:
                 "Correct strip_width or export_rows_s",
                 "web-wire",
             )
+        # A new name may be another field's own.
         told = [self.fields.get(name, name) for name in FIELDS]
         kept = [name for name in told if name is not None]
         if len(set(kept)) < len(kept):

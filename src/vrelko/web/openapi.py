@@ -42,6 +42,7 @@ def describe_site(
     for name, (listing, http, fixed) in listings.items():
         asked = _parameters(listing, http, fixed)
         paths[f"/{name}"] = {"get": _operation(name, listing, asked)}
+        # A page that stands in the path is not asked for in the query as well.
         if http.in_path and listing.strategy != "whole":
             here = {http.named(http.page), http.named(http.cursor)}
             left = [one for one in asked if one["name"] not in here]
@@ -69,6 +70,7 @@ def describe_listing(
     usual = {
         key: value
         for key, value in listing.workload.params.items()
+        # So that the example opens: without required parameters it would be an error.
         if key in required and isinstance(value, (int, str))
     }
     query = urlencode({http.named(key): value for key, value in usual.items()})
@@ -96,6 +98,7 @@ def _parameters(listing: Listing, http: HttpOptions, fixed: frozenset[str]) -> l
     found = []
     whole = listing.strategy == "whole"
     if not whole and "number" in SPOTS[listing.kind]:
+        # As the listing counts them, which a client of another habit has to know.
         low = 0 if http.offsets or http.first == 0 else 1
         what = "Row offset" if http.offsets else "Page number"
         found.append(_parameter(http.named(http.page), {"type": "integer", "minimum": low}, what))
@@ -141,6 +144,7 @@ def _schema(kind: Any, many: bool) -> dict[str, Any]:
     except NotImplementedError:
         wanted = str
     known = _SCHEMAS.get(wanted, {"type": "string"})
+    # An enum of Python's is written by its members' names.
     if getattr(wanted, "__members__", None):
         known = {"type": "string", "enum": list(wanted.__members__)}
     return {"type": "array", "items": known} if many else known

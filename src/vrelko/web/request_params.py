@@ -35,6 +35,7 @@ def request_from(
     the position, where it is part of the path. `given`: parameters that the address must not
     choose, such as a tenant. Raises PageError, OrderError, and ListingError for one that is None.
     """
+    # A tenant that is None would leave its filter out, and show every tenant's rows.
     unset = [name for name, value in (given or {}).items() if value is None]
     if unset:
         raise ListingError(
@@ -53,6 +54,7 @@ def request_from(
         if (found := values.get(http.named(name))) is not None
     }
     at, size = _position(texts, path_part, http), texts[http.size] or None
+    # A range of rows is a position and a size in one; another of them would contradict it.
     if texts[http.rows]:
         if at is not None or size is not None:
             raise PageError(
@@ -120,8 +122,10 @@ def periods_from(
 def pairs_of(params: Any) -> list[tuple[str, str]]:
     """Return parameters as pairs, whatever they come in."""
     if isinstance(params, (str, bytes)):
+        # ASGI hands over bytes of the request line, of which percent-encoding leaves ASCII alone.
         text = params.decode("latin-1") if isinstance(params, bytes) else params
         return parse_qsl(text.lstrip("?"), keep_blank_values=True)
+    # Starlette and its like, then Django's, then any mapping: repeated names must not be lost.
     if hasattr(params, "multi_items"):
         return list(params.multi_items())
     if hasattr(params, "lists"):  # of lists by name
@@ -152,6 +156,7 @@ def _refuse_clash(listing: Listing, http: HttpOptions, exports: bool = False) ->
     filters = set(listing.filters.types)
     clash = _own_names(listing, http) & filters
     if exports:
+        # Exports take a parameter of their own.
         clash |= {"format"} & {http.named(one) for one in filters}
     if clash:
         raise ListingError(
@@ -172,6 +177,7 @@ def _gather(
     found: dict[str, list[str]] = {}
     for name, value in pairs_of(params):
         if name not in known:
+            # With a prefix only its own parameters can be misspelt; others belong to somebody else.
             if http.unknown == "refuse" and name.startswith(http.prefix):
                 raise PageError(
                     f"the parameter {_short(name)} is not known here",
@@ -179,6 +185,7 @@ def _gather(
                     "web-parameter",
                 )
             continue
+        # PostgreSQL takes no NUL in a text, and says so in an error of the server.
         if "\x00" in value or len(value) > 100 * _MOST_TEXT:
             raise _unfit(name, "holds what no value holds, or is too long")
         found.setdefault(name, []).append(value)
@@ -214,6 +221,7 @@ def _period(texts: Mapping[str, str | None], http: HttpOptions) -> dict[str, str
 def _single(name: str, values: list[str] | None) -> str | None:
     if values is None:
         return None
+    # The same value twice is harmless; two values have no one meaning.
     if len(set(values)) > 1:
         raise PageError(
             f"the parameter {name!r} is given more than once", "Give it once", "web-repeated"
@@ -226,6 +234,7 @@ def _position(
 ) -> Spot | str | None:
     number, cursor = texts[http.page], texts[http.cursor]
     if part:
+        # A part of the path is told by its look: no cursor is a number.
         number, cursor = (part, cursor) if _is_number(part) else (number, part)
     if cursor and number:
         raise PageError(
@@ -241,6 +250,7 @@ def _position(
         return Spot.number(check_number(int(number) + 1 - http.first))
     except PageError as error:
         bound = f"; pages start at {http.first}" if int(number) < http.first else ""
+        # An absurd number is not repeated at full length.
         shown = f"{int(number):,}" if len(number) < 22 else "of that number"
         raise PageError(f"page {shown} does not exist{bound}", error.todo, error.code) from error
 
@@ -264,6 +274,7 @@ def _order(text: str | None, listing: Listing) -> str | None:
         return None
     for order in listing.given_orders:
         plain = ",".join(f"{'-' if t.descending else ''}{t.name}" for t in order.terms)
+        # Links of other makers know nothing of where NULLs stand.
         if text in (plain, str(order)):
             return str(order)
     return text

@@ -73,8 +73,10 @@ class Site:
 
     def fixed_of(self, name: str, request: Request | None) -> dict[str, Any]:
         """Return the parameters that a request does not choose."""
+        # What is said of one listing goes before what is said of all.
         given = {**self.params.get("", {}), **self.params.get(name, {})}
         return {
+            # Without a request only the names matter, to whoever describes the site.
             key: value(request) if callable(value) and request is not None else value
             for key, value in given.items()
         }

@@ -93,6 +93,7 @@ class Pace:
         with self._lock:
             times = self._times.setdefault(reader, deque())
             self._times.move_to_end(reader)
+            # Whoever was not heard of for longest is forgotten: addresses are without end.
             while len(self._times) > _READERS:
                 self._times.popitem(last=False)
             while times and now - times[0] >= 60:
@@ -107,5 +108,6 @@ class Pace:
 
 
 def _grant(granted: asyncio.Future[None]) -> None:
+    # Whoever waited may have given up meanwhile.
     if not granted.done():
         granted.set_result(None)

@@ -3,22 +3,15 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 
 from vrelko.core.access_path import AccessPath, Lookup
-from vrelko.core.cost import mariadb, postgresql, sqlite
+from vrelko.core.cost.engine_work import ENGINE_WORK
 from vrelko.core.cost.profiles import entries_apart, entries_between
 from vrelko.core.cost.scene import Scene
 from vrelko.core.cost.work import NO_WORK, Ask, Work
 
-_ENGINES: dict[str, Callable[[Scene, Ask], Work]] = {
-    "sqlite": sqlite.work_of,
-    "postgresql": postgresql.work_of,
-    "mariadb": mariadb.work_of,
-}
-
-_KEY_BLOCKS = {"postgresql": postgresql.blocks_a_key}
 _MOST_SCATTER = 1.0  # a log standard deviation, beyond which little is told
 _WORKER_SHARE = 0.75  # of a process's work that a parallel worker takes off it
 _JOINED = (Lookup("", None, True),)  # where the server did not tell how
@@ -34,10 +27,12 @@ def work_along(scene: Scene, path: AccessPath, ask: Ask) -> Work:
     if path.profile and ask.form in ("page", "seek", "deferred"):
         apart = entries_apart(path.profile, scene.reached, scene.matching, *_stretch(scene, ask))
         scene = _at_place(scene, ask)
-    work = _ENGINES[scene.server.engine](scene, ask)
+    work = ENGINE_WORK[scene.server.engine].work_of(scene, ask)
     if apart > 1:
         scatter = min(math.log(apart) / 2, _MOST_SCATTER)
         work = replace(work, timed_scatter=math.hypot(work.timed_scatter, scatter))
+    # Workers read side by side, and the leader takes part: what they read is divided, what they
+    # hand over is not.
     if path.workers:
         side_by_side = 1 + _WORKER_SHARE * path.workers
         work = replace(
@@ -56,6 +51,7 @@ def work_along(scene: Scene, path: AccessPath, ask: Ask) -> Work:
         lookups = path.lookups
     if not lookups:
         return work
+    # A sort behind the join has joined every row before the first is shown.
     late = path.kind == "sorted" and not path.sorts_first
     if late or ask.form in ("count", "whole", "all"):
         reached = scene.matching / path.joined
@@ -73,13 +69,13 @@ def work_of_branches(scene: Scene, path: AccessPath, rows: float, at: float) -> 
     gives no more rows than it has behind the page's place.
     """
     keys = replace(path, covering=True, branches=1)
+    # Near the end a value has fewer rows left than the page asks of each branch.
     left = max(1 - at / max(scene.matching, 1.0), 0.0) * scene.table.rows * path.passing
     given = [min(rows, share * left) for share in path.runs] or [rows] * path.branches
     read = NO_WORK
     for part in given:
         read = read + work_along(scene, keys, Ask("seek", 0, part))
-    a_key = _KEY_BLOCKS.get(scene.server.engine)
-    out = rows * (scene.table.levels if a_key is None else a_key(scene))
+    out = rows * ENGINE_WORK[scene.server.engine].blocks_a_key(scene)
     return replace(
         read,
         statements=1.0,

@@ -12,8 +12,9 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from vrelko.core.cost.rates import SPREAD_FITTED, Clock, Rates, feature_names, features
+from vrelko.core.cost.rates import Clock, Rates, feature_names, features
 from vrelko.core.cost.work import Work
+from vrelko.core.engine_traits import TRAITS
 
 _NOISE = 0.15
 _SPEED = 1.5
@@ -42,6 +43,7 @@ def fit_rates(clock: Clock, timings: Sequence[Timing]) -> Rates:
     y = np.log([max(timing.ms, 1e-4) * 1000 for timing in timings])
     count = len(names)
     moved = np.zeros(count + 1)  # log S, then the deviations
+    # The machine's speed first, by the median: one page that was disturbed does not move it.
     moved[0] = float(np.median(y - np.log(np.maximum(x @ prior, 1e-6))))
     weights = np.array([1 / _SPEED, *[1 / _DEVIATION] * count])
     for _ in range(_STEPS):
@@ -51,14 +53,17 @@ def fit_rates(clock: Clock, timings: Sequence[Timing]) -> Rates:
         slopes = parts / sums[:, None]
         jacobian = np.vstack([np.hstack([np.ones((len(y), 1)), slopes]) / _NOISE, np.diag(weights)])
         residual = np.concatenate([(np.log(sums) - y) / _NOISE, moved * weights])
+        # Least squares of the linearized problem: more unknowns than timings, which the priors
+        # hold.
         step = np.linalg.lstsq(jacobian, -residual, rcond=None)[0]
         size = float(np.abs(step).max())
+        # No step beyond a factor of e: further away the linearization means nothing.
         moved += step * min(1.0, 1.0 / max(size, 1e-12))
         if size < 1e-6:
             break
     theta = np.exp(moved[0]) * prior * np.exp(moved[1:])
     off = float(np.sqrt(np.mean((np.log(np.maximum(x @ theta, 1e-9)) - y) ** 2)))
-    usual = SPREAD_FITTED[clock.rates.engine]
+    usual = TRAITS[clock.rates.engine].prices.spread
     spread = math.hypot(usual, max(off - _NOISE, 0.0))
     fitted = {name: float(value) for name, value in zip(names, theta, strict=True)}
     return Rates(clock.rates.engine, fitted, spread, tuple(sorted({t.path for t in timings})))

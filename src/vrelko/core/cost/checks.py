@@ -12,14 +12,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
-from vrelko.core.cost.counted import UNITS, counted_as
+from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.work import Work
+from vrelko.core.engine_traits import TRAITS
 
 TOLERANCE = 1.4
 """Counted over predicted, or the other way round, up to which a prediction is believed."""
-
-SLACK = {"sqlite": 90.0, "postgresql": 5.0, "mariadb": 5.0}
-"""Steps, buffers or handler rows that a page may differ by whatever its size."""
 
 _NINE_IN_TEN = 1.645
 _FEW = 2  # counts, of which none is told from others
@@ -70,8 +68,9 @@ class Count:
         """
         if self.cut or self.counted is None:
             return not self.cut
-        if abs(self.counted - self.predicted) <= SLACK[engine]:
+        if abs(self.counted - self.predicted) <= TRAITS[engine].prices.slack:
             return True
+        # Rows walked until a page is full are negative binomial: few rows scatter most.
         walked = math.sqrt(max(1 - self.passing, 0.0) / max(self.rows, 1.0))
         scatter = math.hypot(walked, self.scatter)
         most = TOLERANCE * math.exp(_NINE_IN_TEN * scatter)
@@ -99,12 +98,14 @@ class Check:
         `at`, ahead and behind. Where something was said that is not understood, paths tell nothing
         apart.
         """
+        # Another path's count says nothing of this one.
         mine = tuple(one for one in self.counts if one.path == path)
         if self.node:
             return self
         counted = [one for one in mine if one.counted is not None]
         if not counted:
             return None
+        # Counts on either side speak for what lies between, whatever was seen far away.
         ahead = [one for one in counted if one.offset <= at]
         behind = [one for one in counted if one.offset >= at]
         near = [*ahead[-1:], *behind[:1]] if ahead and behind else []
@@ -128,6 +129,7 @@ class Check:
     @property
     def size(self) -> int:
         """The page size that most of the pages had."""
+        # Pages of another size were run to tell fixed work from work a row.
         sizes = [one.size for one in self.counts]
         return max(sizes, key=sizes.count) if sizes else 0
 
@@ -168,6 +170,7 @@ class Check:
         ratios = [(one.offset, one.ratio) for one in counted]
         scatter, apart = _scatter(points), _scatter(ratios)
         predicted = max(counted_as(engine, work), 1e-9)
+        # So near that the prediction's shape is right, and its height alone is mended.
         near = max(one.off for one in counted) <= _NEAR
         told = sorted(one.ratio for one in counted)
         apart_by = told[-1] / max(told[0], 1e-9)
@@ -188,9 +191,11 @@ class Check:
             units = max(_line(points, offset), min(predicted, points[0][1]))
             ms = _line([(one.offset, one.ms) for one in usual], offset)
         times = units * factor / predicted
+        # Predicted at almost nothing, its parts tell nothing of where the work goes.
         scaled = work.times(times) if times < 1e6 else replace(work, entries=units, steps=units)
         kept = {name: getattr(work, name) for name in _KEPT}
-        if UNITS[engine] != "handler rows":
+        if TRAITS[engine].unit != "handler rows":
+            # Work beyond the rows there are is in the handling, not in more rows.
             kept |= {name: min(getattr(scaled, name), rows) for name in _OF_ROWS}
         return replace(scaled, **kept, timed_us=ms * 1000 * max(factor, 1.0), timed_scatter=scatter)
 

@@ -33,6 +33,8 @@ class Spread:
         for begin, share in self.known:
             if begin <= at < begin + share:
                 return begin, begin + share
+        # Near the beginning groups are still where equal sizes put them; further on chance has
+        # moved them.
         if at < _FEW * self.mean:
             begin = math.floor(at / self.mean) * self.mean
         else:
@@ -55,6 +57,7 @@ class Groups:
         begin, end = 0.0, self.rows
         for spread in self.spreads:
             length = end - begin
+            # Within a single row further terms split nothing.
             if length <= 1:
                 break
             low, high = spread.around(min((at - begin) / length, 1 - 1e-12))
@@ -149,9 +152,11 @@ def _spread(term: Term, table: TableFacts) -> Spread:
     first_nulls = nulls if term.nulls == "first" else 0.0
     placed = []
     for text, share in column.common:
+        # A common value is placed by how much of the histogram lies below it.
         below = column.share_below(_like(text, column))
         if below is None:
             return Spread(usual)
+        # From the other end the same value begins behind all that are larger.
         begin = 1 - nulls - below - share if term.descending else below
         placed.append((first_nulls + begin, share))
     if nulls:

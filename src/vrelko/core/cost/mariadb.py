@@ -24,6 +24,7 @@ def work_of(scene: Scene, ask: Ask) -> Work:
     parts = scene.table.partitions
     if parts < 2 or ask.form == "all":
         return work
+    # A page behind a key opens each partition for the ties and once more for what follows.
     opened = 2.0 * parts - 2 if ask.form == "seek" else float(parts)  # each by its own descent
     return replace(work, entries=work.entries + opened, blocks=work.blocks + opened * scene.levels)
 
@@ -51,6 +52,7 @@ def _page(scene: Scene, skip: float, rows: float, ask: Ask) -> Work:
     if scene.in_order:
         more = scene.terms - 1 if ask.form == "seek" else 0  # each range ends in one row too many
         walked = _walk(scene, scene.entries(skip + rows) + more)
+        # Before it reads a range the optimizer dives into the index to estimate it.
         dives = _DIVES if ask.form == "seek" or scene.path.bounded else 0.0
         return replace(walked, dives=dives, **out)
     return replace(_sorted(scene, skip + rows), **out)
@@ -92,6 +94,7 @@ def _by_groups(scene: Scene, ask: Ask) -> Work:
     rows = min(ask.rows, scene.matching)
     out = {"rows": rows, "bytes": rows * scene.row_bytes, "values": rows * scene.columns}
     apart = bool(scene.path.residual) and not scene.path.inside
+    # The bound is found in the index alone, unless a filter has to be checked in the rows.
     bound = _walk(replace(scene, path=replace(scene.path, covering=not apart)), scene.entries(rows))
     entries = scene.grouped(0, rows, ask.at)
     read = _walk(scene, entries)
@@ -104,10 +107,12 @@ def _walk(scene: Scene, entries: float) -> Work:
     visits = 0.0 if scene.path.covering or scene.path.index is None else entries
     if scene.path.inside:
         visits *= scene.passing
+    # The primary key is the table: its entries are the rows.
     if scene.path.index is not None and scene.path.index.name == "PRIMARY":
         visits = 0.0
     blocks = leaves + visits * scene.table.levels
     checked = entries if scene.path.residual else 0.0
+    # Rows read where they lie are scanned; those of an index are walked, and cost otherwise.
     direct = visits == 0.0 and not scene.path.covering
     return Work(
         entries=0.0 if direct else entries,
@@ -137,6 +142,7 @@ def _sorted(scene: Scene, kept: float) -> Work:
     read = _read_all(scene)
     n = max(scene.matching, 1.0)
     kept = min(max(kept, 1.0), n)
+    # Short rows are sorted whole; of longer ones the ids are, and the rows are read once more.
     addons = scene.declared + scene.sorted_by <= _ADDONS_BYTES
     width = scene.row_bytes + 16 if addons else 24
     memory = float(scene.server.settings.get("sort_buffer_size", 2 * 2**20))
@@ -152,6 +158,7 @@ def _sorted(scene: Scene, kept: float) -> Work:
 def _count(scene: Scene, cap: float) -> Work:
     counted = min(scene.matching, cap)
     walked = _walk(scene, scene.entries(counted))
+    # A capped count goes through a derived table, which hands over each row again.
     copied = counted / 3 if cap < math.inf else 0.0
     return replace(walked, counted=counted, copied=copied, rows=1, bytes=8, values=1)
 

@@ -118,6 +118,7 @@ class CostModel(Prices):
         """Rows of offset at which offset costs `factor` times keyset by `price`; None: never."""
         goal = factor * price(self.keyset(size + 1))
         low, high = 0.0, max(self.matching - size, 0.0)
+        # Even the last page is cheap enough by offset.
         if price(self.offset(high, size)) < goal:
             return None
         # Then sorting costs as much everywhere, and there is no row from which offset
@@ -152,6 +153,8 @@ class CostModel(Prices):
             before = place - groups.begin(place) if name == "keyset" else 0.0
             return walked + before + groups.end(place + rows) - (place + rows)
 
+        # Where a group begins is known to about a per cent: a page near a bound may be of either
+        # group.
         told = [read(at - apart), read(at), read(at + apart)]
         return max(told) > TOLERANCE * min(told)
 
@@ -205,6 +208,7 @@ class CostModel(Prices):
         if check is None or check.believed or not check.counts:
             return work
         factor, counted_size = 1.0, check.size
+        # One depth tells no slope: that of the model holds, from the count on.
         alone = check.shallowest(offset)
         if alone is not None and name != "keyset":
             engine = self.scene.server.engine  # one depth tells no slope: that of the model holds
@@ -219,6 +223,7 @@ class CostModel(Prices):
             most = size / counted_size
             now = counted_as(engine, self._raw(name, offset, size))
             factor = now / max(usual, 1e-9)
+            # A page of twice the rows reads at most twice as much, and never less.
             factor = min(max(factor, min(most, 1.0)), max(most, 1.0))
         engine, most_read = self.scene.server.engine, self._most_read
         by_offset = name not in (*_COUNTS, "keyset")  # a page behind a key reads its group alone

@@ -63,10 +63,12 @@ def _split_groups(scene: Scene, ask: Ask) -> Work:
     path, sharing = scene.path, scene.splits[0]
     rows = min(ask.rows, scene.matching)
     page = _page(scene, 0, rows, ask.at)
+    # The next statement runs where fewer rows tie than the page wants: rows / ties of the pages.
     more = min(sum(min(rows / one, 1.0) for one in scene.splits), 1.0)
     if path.index is None or not _serves_ties(scene, path.index):
         return replace(page, statements=1 + more)
     ordered = replace(scene, path=replace(path, kind="ordered"), in_order=True)
+    # On the mean half of the rows that tie with the key lie behind it.
     ties = min(rows, sharing / 2)
     first = _page(ordered, 0, ties, ask.at)
     again = _by_groups(scene, 0, max(rows - ties, 1.0), ask.at).times(more)
@@ -139,6 +141,7 @@ def _index_walk(scene: Scene, entries: float, at: float = 0.0) -> Work:
     entries *= _with_dead(scene)
     leaves = scene.levels + max(entries - 1, 0.0) / scene.a_leaf
     if scene.path.covering:
+        # Blocks that vacuum has not marked are read even where the index holds all that is wanted.
         unseen = 1 - scene.table.visible_share
         visits = entries * unseen
         switches = unseen * (1 + max(entries - 1, 0.0) * switching)
@@ -173,6 +176,7 @@ def _read_all(scene: Scene, share: float = 1.0) -> Work:
     entries = scene.reached * share * _with_dead(scene)
     leaves = scene.levels + entries / scene.a_leaf
     part = min(entries / max(scene.table.rows, 1.0), 1.0)
+    # Blocks that hold at least one of the rows, were these drawn at random (Yao 1977).
     spread = scene.table.blocks * (1 - (1 - part) ** scene.a_block)
     clustered = entries / scene.a_block  # rows that lie together fill their blocks
     heap = min(spread, max(entries * _apart(scene), clustered))
@@ -192,6 +196,7 @@ def _sorted(scene: Scene, kept: float, whole: bool) -> Work:
     n = max(scene.matching, 1.0)
     kept = min(max(kept, 1.0), n)
     width = scene.row_bytes + _SORT_ROW_BYTES
+    # The queue of the best rows is taken only where it is much smaller than all, and fits.
     memory = _memory(scene, "work_mem", 4 * 2**20)
     if not whole and 2 * kept < n and 2 * kept * width <= memory:
         units = n + kept * (1 + math.log(n / kept)) * math.log2(kept + 2)
@@ -239,6 +244,8 @@ def table_misses(scene: Scene, visits: float) -> float:
     """
     blocks = max(scene.table.blocks, 1.0)
     index = scene.path.index
+    # What was probed tells jumps far away from neighbours; without a probe each switch counts as
+    # far.
     far = index.far if index is not None and index.far is not None else _switches(scene)
     jumps, near = visits * far, visits * (1 - far)
     apart = min(2 * blocks * jumps / (2 * blocks + jumps), blocks) if jumps else 0.0
@@ -257,6 +264,7 @@ def _switches(scene: Scene, begin: float = 0.0, end: float = 0.0) -> float:
         return usual
     first, last = (share * scene.matching for share in scene.nulls)
     inside = max(min(end, last) - max(begin, first), 0.0) / (end - begin)
+    # NULLs are alike, so the index keeps them in the order of their places in the table.
     a_null = min(1 / (scene.a_block * max(scene.nulls[1] - scene.nulls[0], 1e-9)), 1.0)
     return usual + inside * (min(a_null, usual) - usual)
 
@@ -271,6 +279,7 @@ def _turned_back(scene: Scene, switches: float) -> float:
     together = min(_alike(scene), _LISTED)
     if together <= 1:
         return 0.0
+    # A list of entries alike spans several blocks with this chance.
     across = min(together * switches, 1.0)
     return (1 - (1 - across) ** 2) * (1 - switches) / together
 
@@ -310,6 +319,8 @@ def _usual_switches(scene: Scene) -> float:
         return max(index.switches, least)
     lead = next((c.name for c in index.columns if c.name not in scene.path.fixed), None)
     known = scene.table.column(lead).correlation if lead and scene.table.has_column(lead) else None
+    # Without a probe the statistics' correlation stands in, squared as the server's own costing has
+    # it.
     spread = 1 - (known or 0.0) ** 2
     return least + (1 - least) * spread
 

@@ -140,16 +140,6 @@ class Prices:
         found = seek_blocks(self.scene, path, rows)
         return replace(work, seeks=0.0, blocks=work.blocks - found) + read
 
-    def anchored(self, offset: float, size: int, every: int) -> Work:
-        """A page sought from the stored key of every `every`-th row, then a short offset.
-
-        The anchor itself is one more statement, found by its number.
-        """
-        inside = offset % every
-        anchor = Work(entries=1, blocks=3, rows=1, bytes=16, values=2, steps=30)
-        rows = min(size + 1, max(self.matching - offset, 0.0))
-        return self._work(self.routes.seek, Ask("page", inside, rows)) + anchor
-
     def by_counted_anchors(self, offset: float, size: int) -> Work:
         """A page that counted anchors lead to: what changed since, keys skipped, then the page.
 

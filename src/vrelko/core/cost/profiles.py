@@ -27,12 +27,14 @@ def find_profile(passed: Sequence[int], looked: int) -> tuple[float, ...]:
     between places is held against the binomial one.
     """
     total = sum(passed)
+    # Few places, or few rows, tell chance from place no better than a coin does.
     if len(passed) < 8 or total < LEAST_PASSED or total >= len(passed) * looked:
         return ()
     mean = total / len(passed)
     share = mean / looked
     by_chance = looked * share * (1 - share)
     between = sum((one - mean) ** 2 for one in passed) / (len(passed) - 1)
+    # Rows that pass evenly need no profile: the mean says as much, with less noise.
     if between <= _UNEVEN * max(by_chance, 1e-9):
         return ()
     return tuple(one / looked for one in passed)
@@ -55,6 +57,7 @@ def entries_apart(
         if passed * each >= begin:
             break
         passed += share * LOOKED
+    # Two deviations of the count so far; at least half of what the densest place holds.
     apart = max(2 * each * math.sqrt(max(passed, 1.0)), each * LOOKED * max(profile) / 2)
     begins = [min(max(begin + by, 0.0), max(matching - 1, 0.0)) for by in (-apart, 0.0, apart)]
     told = [
@@ -86,6 +89,7 @@ def entries_between(
         before = ends[i] - rows[i]
         inside = min(max((row - before) / rows[i], 0.0), 1.0) if rows[i] > 0 else 1.0
         held = min(rows[i] / profile[i], part) if profile[i] > 0 else part
+        # In the first and last place rows were looked at from the very end, as a page reads them.
         if i == 0:
             return inside * held
         if i == len(rows) - 1:

@@ -7,41 +7,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 from vrelko.core.cost.work import Work
+from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import ServerFacts
-
-PRIORS: dict[str, dict[str, float]] = {
-    "postgresql": {
-        "statements": 815, "entries": 0.107, "visits": 0.058, "switches": 0.57, "seeks": 4.7,
-        "scanned": 0.099, "scanned_blocks": 1.5, "checked": 0.088, "sort_units": 0.028,
-        "sort_logs": 0.019, "spilled": 0.0025, "counted": 0.0036, "gathered": 13_800, "rows": 0.51,
-        "bytes": 0.00058, "values": 0.25, "misses": 0.86,
-    },
-    "mariadb": {
-        "statements": 905, "entries": 0.17, "visits": 2.9, "scanned": 0.26, "seeks": 2.0,
-        "checked": 0.0096, "sort_units": 0.062, "sort_logs": 0.007, "spilled": 0.0045,
-        "copied": 1.9, "counted": 0.019, "dives": 40, "rows": 1.6, "bytes": 0.0039, "values": 1.1,
-        "misses": 1.6,
-    },
-    "sqlite": {
-        "statements": 125, "entries": 0.017, "switches": 0.04, "visits": 0.94, "seeks": 1.15,
-        "scanned": 0.012, "checked": 0.023, "sort_units": 0.031, "sort_logs": 0.03,
-        "spilled": 0.002, "counted": 0.031, "copied": 0.56, "rows": 0.75, "bytes": 0.0008,
-        "values": 0.09, "misses": 1.4,
-    },
-}  # fmt: skip
-"""Microseconds a unit, fitted on tables of other shapes than accuracy is shown on; see
-docs/accuracy.md. `misses` are blocks beyond what the server's cache holds, as scans fetch them."""
-
-COLD_US = {"postgresql": 3.0, "mariadb": 40.0, "sqlite": 2.1}
-"""Microseconds a block when none is in the server's cache: from the operating system's cache on
-PostgreSQL and SQLite, from a disk on MariaDB, which reads past that one."""
 
 SPREAD_PRIOR = 0.85
 """Log standard deviation of a time from shipped rates alone: a factor of 4 nine times in ten."""
-
-SPREAD_FITTED = {"postgresql": 0.265, "mariadb": 0.265, "sqlite": 0.24}
-"""The same after calibration on the server, by engine: of times measured on a shared machine up to
-a minute later, nine in ten lay within a factor of 1.55 (1.48 on SQLite)."""
 
 _NINE_IN_TEN = 1.645
 _UNSEEN = 0.35  # more log spread for an access path that was never run
@@ -87,12 +57,13 @@ class Clock:
 
     def ms(self, work: Work) -> float:
         """Return the expected time of a work in milliseconds."""
+        # It was run: its time is known better than any sum of parts. Warm, though.
         if work.timed_us and not self.cold:
             return work.timed_us / 1000
         us: float = sum(
             rate * getattr(work, name) for name, rate in self.rates.us.items() if name != "misses"
         )
-        a_miss = COLD_US[self.rates.engine] if self.cold else self.rates.us["misses"]
+        a_miss = TRAITS[self.rates.engine].prices.cold_us if self.cold else self.rates.us["misses"]
         return (us + a_miss * self.misses(work)) / 1000
 
     def time(self, work: Work, passing: float = 1.0, path: str | None = None) -> Time:
@@ -104,11 +75,12 @@ class Clock:
         """
         ms = self.ms(work)
         measured = bool(work.timed_us) and not self.cold
-        variance = (SPREAD_FITTED[self.rates.engine] if measured else self.rates.spread) ** 2
+        variance = (TRAITS[self.rates.engine].prices.spread if measured else self.rates.spread) ** 2
         if measured:
             variance += _COUNTED**2
         elif passing < 1 and work.rows:
             variance += math.log1p((1 - passing) / max(work.rows, 1.0))
+        # Fitted on other paths, the rates are a guess for this one.
         if self.rates.calibrated and path is not None and path not in self.rates.paths:
             variance += _UNSEEN**2
         variance += work.timed_scatter**2
@@ -123,6 +95,7 @@ class Clock:
 
     def misses(self, work: Work) -> float:
         """Return blocks that are not in the cache: all when cold, else those it cannot hold."""
+        # What fits stays there; what does not pushes itself out at each round.
         if self.cold or work.misses > self._cache_blocks:
             return work.misses
         return 0.0
@@ -139,7 +112,7 @@ class Clock:
 
 def shipped_rates(engine: str) -> Rates:
     """Return the rates shipped for an engine."""
-    return Rates(engine, PRIORS[engine])
+    return Rates(engine, TRAITS[engine].prices.us)
 
 
 def features(clock: Clock, work: Work) -> list[float]:
@@ -152,4 +125,4 @@ def features(clock: Clock, work: Work) -> list[float]:
 
 def feature_names(engine: str) -> tuple[str, ...]:
     """Return the counts of Work that take time on an engine."""
-    return tuple(PRIORS[engine])
+    return tuple(TRAITS[engine].prices.us)

@@ -50,6 +50,7 @@ class Routes:
     def leaves(self) -> float | None:
         """The row from which pages by offset no longer walk the index of those near the start."""
         walked = _walked(self.page)
+        # A turn to another scan of the same index still walks it.
         gone = (turn.row for turn in self.deep if _walked(turn.path) != walked)
         return None if walked is None else next(gone, None)
 
@@ -142,6 +143,7 @@ def opaque_routes(outline: Outline, table: TableFacts, rows: float | None) -> Ro
         shown = [name for owner, name in outline.columns if owner == table.name]
         known = [table.column(name).distinct for name in shown if table.has_column(name)]
         rows = math.prod(one or table.rows for one in known) if known else table.rows
+    # It may give more rows than its first table has, and no path reads more than all.
     passing = min(rows / max(table.rows, 1.0), 1.0)
     path = AccessPath(
         kind="sorted",
@@ -162,10 +164,12 @@ def with_rows(routes: Routes, table: TableFacts, rows: float) -> Routes:
     all_rows = max(table.rows, 1.0)
 
     def told(path: AccessPath) -> AccessPath:
+        # Nothing is checked behind the index, so the estimate is of what the index itself leaves.
         if not path.residual:
             return path if path.share == 1 else replace(path, share=min(rows / all_rows, 1.0))
         passing = min(rows / max(all_rows * path.share, 1.0), 1.0)
         own = path.passing / path.joined
+        # Conditions on other tables drop rows only after the join has found them.
         looked_up = any("." in name for name in path.residual)
         joined = min(passing / max(own, 1e-9), 1.0) if looked_up else 1.0
         return replace(path, passing=passing, joined=max(joined, 1e-9))

@@ -98,8 +98,10 @@ class Scene:
         if index is None or self._is_cluster(index):
             return self.a_block
         if index.leaf_blocks:
+            # How many rows a partial index holds is not in the catalog: half of them errs least.
             rows = self.table.rows * (0.5 if index.partial else 1.0)
             return max(rows / index.leaf_blocks, 1.0)
+        # B-trees are filled to about nine tenths when they are built.
         return max(self.server.block_bytes * 0.9 / (index.entry_bytes or 20.0), 1.0)
 
     @property
@@ -123,9 +125,11 @@ def make_scene(
 ) -> Scene:
     """Return the scene of a listing's order over an access path."""
     selected = {name for owner, name in outline.columns if owner == table.name}
+    # A cursor needs the key, whether it is shown or not.
     hidden = [name for name in order.names if name not in selected]
     traits = TRAITS[server.engine]
     if traits.reads_text_moments:
+        # SQLite's text of a moment is fetched beside its value, so that the key compares as stored.
         hidden += [name for name in order.names if name in selected and _is_moment(table, name)]
     fetched = [*selected, *hidden]
     reals = sum(_is_real(table, name) for name in fetched) if traits.slow_floats else 0
@@ -160,6 +164,7 @@ def _splits(
     ranges = TRAITS[server.engine].key_ranges
     if ranges == "together" or (ranges == "mixed apart" and order.uniform):
         return ()
+    # The same ranges as the server is sent: what is priced is what is read.
     parts = plan_ranges(order, [False] * len(order), "row-value")
     rows = table.rows * path.share
     return tuple(_sharing(order.names[: len(one.equal)], table, rows) for one in parts[:-1])
@@ -169,6 +174,7 @@ def _sharing(names: Sequence[str], table: TableFacts, rows: float) -> float:
     """Return the mean number of rows, of `rows`, that share the values of some columns."""
     distinct = 1.0
     for name in names:
+        # Columns are taken as independent; statistics of several together are rare.
         known = table.column(name).distinct if table.has_column(name) else None
         distinct *= known or 1.0
     return max(rows / max(min(distinct, rows), 1.0), 1.0)
@@ -208,6 +214,7 @@ def _is_moment(table: TableFacts, name: str) -> bool:
 
 def _tie(order: Order, table: TableFacts, path: AccessPath) -> float:
     """Return rows a value of the terms before the row id; 0 where no statement is split."""
+    # Only before a row id are ties a statement of their own.
     if order.names[-1] != table.row_id or len(order) == 1:
         return 0.0
     return _sharing(order.names[:-1], table, table.rows * path.share)

@@ -44,6 +44,7 @@ def work_of(scene: Scene, ask: Ask) -> Work:
     if ask.form == "deferred":
         return _deferred(scene, ask)
     if scene.path.kind == "grouped":
+        # The key's own ties come in order from the index; only what follows them is sorted.
         if ask.form == "seek" and scene.splits and _serves_ties(scene):
             return _split_groups(scene, ask)
         return _by_groups(scene, ask.skip, ask.rows, ask.at)
@@ -65,6 +66,7 @@ def _serves_ties(scene: Scene) -> bool:
 
 def _split_groups(scene: Scene, ask: Ask) -> Work:
     """Return the work of a page of mixed directions: the key's ties in order, then groups."""
+    # The key stands in the middle of its ties on the mean, so half of them lie behind it.
     ties = min(ask.rows, scene.splits[0] / 2)
     more = min(sum(min(ask.rows / one, 1.0) for one in scene.splits), 1.0)
     first = _in_order(scene, 0, ties, 1.0)
@@ -83,9 +85,11 @@ def _seek(scene: Scene, rows: float, at: float = 0.0) -> Work:
         page = _in_order(scene, 0, rows, 1.0)
         if scene.terms < 2:
             return page
+        # A row value is compared column by column, in each row up to where the key ends.
         a_row = _ROW_KEY_STEPS + (_APART_STEPS if _seeks_each(scene) else 0.0)
         return replace(page, steps=page.steps + _ROW_VALUE_STEPS + rows * a_row)
     tie = _tie_at(scene, at)
+    # A page that ends within the ties of its key never comes to the second statement.
     if tie > rows and not 0 < at <= rows:
         return _in_order(scene, 0, rows, 1.0 + rows / tie)
     passed = min((tie + 1) / 2, at or tie)  # behind a first page, as many as it had
@@ -139,11 +143,13 @@ def _count(scene: Scene, cap: float) -> Work:
     steps = _START_STEPS + entries * (_SCAN_STEPS + 2 * (eq and residual)) + rows * residual
     if capped:
         steps += rows * (_CAPPED_STEPS + eq + residual)
+    # Nothing to check: SQLite counts with one instruction over the whole b-tree.
     elif not eq and not residual:
         steps = _START_STEPS  # one step counts a b-tree, though it walks every leaf
     visits = 0.0 if _direct(scene) or not residual else entries
     work = _walk(scene, entries, visits, 0)
     if not capped and not eq and not residual:
+        # The instruction reads each leaf, so that time grows with the table though steps do not.
         work = replace(work, entries=0.0, scanned=0.0, scanned_blocks=entries / scene.a_leaf)
         return replace(work, steps=steps, rows=1, bytes=8, values=1)
     return replace(work, steps=steps, rows=1, bytes=8, values=1, counted=rows)
@@ -160,6 +166,7 @@ def _deferred(scene: Scene, ask: Ask) -> Work:
         )
         steps = inner.steps
     else:
+        # A filter outside of the index makes even skipped rows visit the table.
         apart = bool(scene.path.residual) and not scene.path.covering
         entries = scene.entries(ask.skip + ask.rows)
         inner = _walk(scene, entries, entries if apart else 0.0, 0)
@@ -189,6 +196,7 @@ def _in_order(scene: Scene, skipped: float, rows: float, statements: float) -> W
     if residual:
         a_skip = _SKIP_STEPS + (scene.path.index is not None) + eq
         steps += rows * (1 / scene.passing - 1) * a_skip + rows * 2
+    # Rows are visited for what they show, or for each entry where something must be checked there.
     every = residual or scene.table.clustered  # a table without row ids is sought for each entry
     visits = 0.0 if _direct(scene) else entries if every and not scene.path.inside else rows
     if _seeks_each(scene):
@@ -203,6 +211,7 @@ def _by_groups(scene: Scene, skip: float, rows: float, at: float) -> Work:
     """Groups read to their end in the order of an index, each sorted by itself."""
     groups, entries = scene.groups, scene.grouped(skip, rows, at)
     assert groups is not None
+    # Each group that ends empties the sorter and begins it anew.
     ended = max(entries / groups.size(at + skip), 1.0)
     passed = entries * scene.path.passing
     steps = _START_STEPS + passed * (scene.columns + _GROUP_ROW_STEPS) + ended * _GROUP_STEPS
@@ -223,6 +232,8 @@ def _by_sort(scene: Scene, kept: float, rows: float) -> Work:
             most += kept * share / before if before else kept
         entries = min(entries, scene.entries(most))
         passed = entries * scene.path.passing
+    # Of rows in random order the i-th is among the best k with the chance k / i: k (1 + ln(n / k))
+    # are put in (records of a random sequence).
     inserts = kept * (1 + math.log(max(passed, 1.0) / kept))
     eq = _checked(scene)
     steps = passed * (_SORT_STEPS + 2 * eq) + (entries - passed) * (_SCAN_STEPS + eq)
@@ -253,6 +264,7 @@ def _walk(scene: Scene, entries: float, visits: float, rows: float) -> Work:
             **out,
         )
     leaves = scene.levels + entries / scene.a_leaf
+    # Rows that lie as the index has them are found in the block that is open already.
     follows = scene.path.index.consecutive
     near = 0.0 if follows is None else follows
     a_visit = (1 - near) * max(scene.table.levels - 1, 1) + near / scene.a_block

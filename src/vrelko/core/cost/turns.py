@@ -60,6 +60,7 @@ def turn_seen(
     held = list(turns)
     at = sum(turn.row <= row for turn in held)  # the turns ahead of the row, or at it
     told = path_at(first, held, row)
+    # As told: nothing to learn. Row 0 is where the first path was asked.
     if told.signature == taken.signature or row <= 0:
         return tuple(held)
     after = held[at] if at < len(held) else None
@@ -72,6 +73,7 @@ def turn_seen(
         low = held[at - 1].row if at else 1.0
         high = after.row if after is not None else 4 * row
         unsure = math.sqrt(max(low, 1.0) * row), math.sqrt(row * max(high, row))
+        # One page proves one row: behind it the server is taken at its word again.
         held[at:at] = [Turn(row, taken, unsure), Turn(row + 1, told)]
     return tuple(held)
 

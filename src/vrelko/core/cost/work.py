@@ -53,6 +53,7 @@ class Work:
     def __add__(self, other: Work) -> Work:
         """Return the work of one after the other; blocks that both need are fetched once."""
         both = Work(*(getattr(self, f.name) + getattr(other, f.name) for f in fields(self)))
+        # A sum of two uncertain parts is no less certain than the worse of them.
         scatter = max(self.timed_scatter, other.timed_scatter)
         return replace(both, misses=max(self.misses, other.misses), timed_scatter=scatter)
 

@@ -18,15 +18,13 @@ _KEY_BYTES = 40.0  # of a stored key, as text in a list
 class WayCost:
     """Milliseconds of the database for a page on the mean, and once for each walk (`begin_ms`).
 
-    `stored_bytes` are kept for each walk, or once for all where `shared`; `keeps` says what is
-    kept, and where.
+    `stored_bytes` are kept for each walk; `keeps` says what is kept, and where.
     """
 
     way: Way
     page_ms: float
     begin_ms: float
     stored_bytes: float
-    shared: bool
     keeps: str
 
 
@@ -39,6 +37,7 @@ def cost_ways(
     by_key = _mean(
         [clock.ms(model.keyset(size + 1, first=p == 0, at=p * size)) for p in range(pages)]
     )
+    # The first page has nothing ahead of it to ask for again.
     again = _mean(
         [
             clock.ms(model.offset(max(p * size - overlap, 0), size + overlap * (p > 0)))
@@ -49,31 +48,22 @@ def cost_ways(
     freezing = clock.ms(model.freeze())
     rows = model.matching
     found = {
-        "offset": (by_offset, 0.0, 0.0, False, "nothing"),
-        "ceiling": (by_offset, 0.0, 0.0, False, "the first row's key, in the cursor"),
-        "keyset": (by_key, 0.0, 0.0, False, "the last row's key, in the cursor"),
-        "anchored": (
-            by_key,
-            0.0,
-            rows / size * _KEY_BYTES,
-            True,
-            f"a key for every {size:,} rows, in a file; {freezing:,.1f} ms to build",
-        ),
+        "offset": (by_offset, 0.0, 0.0, "nothing"),
+        "ceiling": (by_offset, 0.0, 0.0, "the first row's key, in the cursor"),
+        "keyset": (by_key, 0.0, 0.0, "the last row's key, in the cursor"),
         "frozen-ids": (
             listed,
             freezing,
             rows * _ID_BYTES,
-            False,
             "each row's id, in a table that must be writable",
         ),
         "frozen-view": (
             by_key,
             0.0,
             0.0,
-            False,
             "a transaction, held open; the server keeps old rows",
         ),
-        "overlap": (again, 0.0, 0.0, False, "digests of rows seen, in the cursor"),
+        "overlap": (again, 0.0, 0.0, "digests of rows seen, in the cursor"),
     }
     return tuple(WayCost(way, *found[way]) for way in WAYS)
 

@@ -116,7 +116,7 @@ class Stream:
 
 
 WAYS = (
-    "offset", "ceiling", "overlap", "keyset", "anchored", "frozen-ids", "frozen-view", "whole",
+    "offset", "ceiling", "overlap", "keyset", "frozen-ids", "frozen-view", "whole",
 )  # fmt: skip
 """What drift is computed for: strategies, and the ways to steady pages by offset."""
 
@@ -127,10 +127,11 @@ def expect_drift(
 ) -> DriftExpectation:
     """Return what a walk of `pages` pages is expected to suffer, by a strategy or a way of paging.
 
-    Keyset over keys that do not change: no repeat and no miss, exactly; so for anchors and for what
-    was frozen. Offset, with a ceiling or asking again for `overlap` rows: the sums of docs/drift.md
+    Keyset over keys that do not change: no repeat and no miss, exactly; so for what was
+    frozen. Offset, with a ceiling or asking again for `overlap` rows: the sums of docs/drift.md
     over the page boundaries. whole: one statement, nothing can drift.
     """
+    # A walk ends with the listing, whatever depth its readers are said to reach.
     pages = max(1, min(pages, math.ceil(stream.rows / size)))
     if strategy not in WAYS:
         raise KeyError(strategy)
@@ -138,7 +139,7 @@ def expect_drift(
         return DriftExpectation(strategy, 1, 0.0, 0.0, 0.0)
     if strategy.startswith("frozen"):
         return _expect_frozen(strategy, stream, size, pages, dwell_s)
-    if strategy in ("keyset", "anchored"):
+    if strategy == "keyset":
         ranks = _ranks(stream, size, pages, dwell_s)
         moved, dodges = _expect_moved(stream, ranks, dwell_s)
         unseen = sum(stream.inserts * dwell_s * stream.share_ahead(rank) for rank in ranks[:-1])
@@ -148,21 +149,26 @@ def expect_drift(
     again = overlap if strategy == "overlap" else 0
     repeats = misses = unseen = 0.0
     clean, by_page, holds = 1.0, [], True
+    # Rows that land above the first row of the walk are under no page of it.
     top = stream.share_ahead(1.0) if strategy == "ceiling" else 0.0
     passed = _boundaries(stream, size, pages, dwell_s, top)
     end = _boundary(stream, pages * size, (pages - 1) * dwell_s, top)
     moved, dodges = _expect_moved(stream, [*(one.rank for one in passed), end], dwell_s)
     for one in passed:
         forward, backward = expect_shift(one.came, one.went)
+        # Rows pushed over the boundary come again, but for those that are new there.
         twice = forward * max(1 - one.fresh / one.live, 0.0)
         if strategy == "overlap":
+            # What was seen is left out; only rows that slip further than the overlap are lost.
             twice, backward = 0.0, _expect_behind(one.came, one.went, again)
             clean *= 1 - _chance_behind(one.came, one.went, again)
         else:
             clean *= chance_of_no_shift(one.came, one.went)
+        # A row that is deleted before the walk ends is no miss: it was not there all along.
         missed = backward * one.lasting / one.live
         by_page.append((twice, missed))
         repeats, misses, unseen = repeats + twice, misses + missed, unseen + one.new
+        # More than a page of arrivals in a dwell: the next page lies ahead of the one just read.
         holds = holds and one.came + 2 * math.sqrt(one.came) < size
     if strategy != "overlap":
         repeats += moved
@@ -227,11 +233,13 @@ def _boundaries(
     rows = max(stream.rows, 1.0)
     hazard, moving = stream.deletes / rows, stream.moves / rows
     lands = stream.inserts + stream.moves
+    # A row leaves its place when it is deleted or when its key moves.
     loss = hazard + moving
     for p in range(1, pages):
         t = (p - 1) * dwell_s
         rank = _boundary(stream, p * size, t, top)
         ahead, lasts = max(stream.share_ahead(rank) - top, 0.0), math.exp(-loss * t)
+        # Of the rows ahead of the boundary, those that were there when the walk began.
         old = max(p * size - stream.inserts * t * ahead, 0.0)
         behind = max(rows * math.exp(-hazard * t) - old, 0.0)
         came = stream.inserts * dwell_s * ahead + moving * dwell_s * behind * ahead
@@ -267,6 +275,7 @@ def _expect_moved(stream: Stream, ranks: Sequence[float], dwell_s: float) -> tup
         share, passed = stream.share_ahead(rank), min(rank, last)
         moved = -math.expm1(-stream.moves / rows * dwell_s)
         unmoved = math.exp(-stream.moves / rows * (p - 1) * dwell_s)
+        # It moves in this dwell for the first time, and is still there to be seen.
         moves = moved * unmoved * math.exp(-hazard * p * dwell_s)
         stays = math.exp(-hazard * (pages - 1 - p) * dwell_s)
         again += moves * passed * max(whole - share, 0.0)
@@ -280,6 +289,7 @@ def chance_of_no_shift(came: float, went: float) -> float:
         return math.exp(-max(came, went, 0.0))
     from scipy.special import ive
 
+    # The scaled Bessel function and the exponent go together: each alone overflows.
     both = 2 * math.sqrt(came * went)
     return float(ive(0, both) * math.exp(both - came - went))
 
@@ -300,6 +310,7 @@ def overlap_for(stream: Stream, size: int, pages: int, dwell_s: float, chance: f
     def missing(k: int) -> float:
         return sum(_chance_behind(came, went, k) for came, went in means)
 
+    # Doubling finds an upper bound in few steps, halving the least one below it.
     low, high = -1, 0
     while missing(high) > chance and high < pages * size:
         low, high = high, 2 * high + 1
@@ -318,6 +329,7 @@ def _chance_behind(came: float, went: float, k: int) -> float:
         return 0.0
     if came <= 0:
         return float(pdtrc(k, went))
+    # Terms beyond ten deviations add nothing that a float can hold.
     spread = 10 * math.sqrt(came) + 20
     i = np.arange(max(math.floor(came - spread), 0), math.ceil(came + spread) + 1)
     weights = np.exp(i * math.log(came) - came - gammaln(i + 1))
@@ -341,6 +353,8 @@ def expect_shift(came: float, went: float) -> tuple[float, float]:
     """
     if came <= 0 or went <= 0:
         return max(came, 0.0), max(went, 0.0)
+    # The rarer direction is summed, the other follows from the difference of the means: no
+    # cancellation.
     if came > went:
         behind = _expect_excess(went, came)
         return behind + came - went, behind
@@ -353,6 +367,7 @@ def _expect_excess(low: float, high: float) -> float:
     import numpy as np
     from scipy.special import gammaln, pdtrc
 
+    # Terms beyond twelve deviations add nothing that a float can hold.
     spread = 12 * math.sqrt(high) + 30
     j = np.arange(max(math.floor(high - spread), 0), math.ceil(high + spread) + 1)
     weights = np.exp(j * math.log(high) - high - gammaln(j + 1))
@@ -368,6 +383,7 @@ def _ranks(stream: Stream, size: int, pages: int, dwell_s: float) -> list[float]
     for p in range(1, pages + 1):
         t = (p - 1) * dwell_s
         lands = (stream.inserts + stream.moves) * t
+        # Rows alive on each original rank: those that lasted, and those that landed since.
         live = math.exp(-loss * t) + lands * stream.density(ranks[-1] + size / 2)
         ranks.append(ranks[-1] + size / live)
     return ranks[1:]

@@ -68,13 +68,13 @@ class _Walk:
 
     def _fetch(self, page: int) -> tuple[_Page, bool]:
         stage, size, way = self._stage, self._stage.size, self._way
-        if way == "anchored":
-            return self._fetch_segment(page)
+        # What is frozen shows the rows of the first request for ever.
         at = 0 if way.startswith("frozen") else page
         begin = page * size
         if way == "overlap":
             begin = max(begin - stage.overlap, 0)
         end = (page + 1) * size
+        # Rows that came above the first page's first row are skipped, and counted to skip them.
         if way == "ceiling" and self._top >= 0:
             slot, row = stage.place_of(self._top, behind=False)
             shift = row + stage.live_below(slot, at)
@@ -86,22 +86,6 @@ class _Walk:
         low, high = stage.select(begin, at), stage.select(end, at)
         found = _Page(page, at, (low[0], high[0]), (low[1], high[1]))
         return found, stage.total(at) < end
-
-    def _fetch_segment(self, page: int) -> tuple[_Page, bool]:
-        """All rows between two anchors, as they stand at the request."""
-        stage, size = self._stage, self._stage.size
-        segments = max(-(-stage.total(0) // size), 1)
-        low, high = (0, 0), (len(stage.key), stage.untouched)
-        if page > 0:
-            low = stage.place_of(self._anchor(page), behind=True)
-        if page + 1 < segments:
-            high = stage.place_of(self._anchor(page + 1), behind=True)
-        return _Page(page, page, (low[0], high[0]), (low[1], high[1])), page + 1 >= segments
-
-    def _anchor(self, number: int) -> int:
-        """Return the key of the last row of the segment before, as it stood at the start."""
-        slot, row = self._stage.select(number * self._stage.size, 0)
-        return self._stage.key_before(slot, row, 0)
 
     def _last_key(self, found: _Page) -> int:
         """Return the largest key that a page served, -1 where it served none."""
@@ -131,6 +115,7 @@ class _Walk:
         cover = int(BEYOND) if self._ended else self._cover
         every = [self._served(page) for page in self._pages]
         slots = np.concatenate(every) if every else np.array([], dtype=np.int64)
+        # Rows that nothing happened to are counted as ranges: there may be millions of them.
         union, twice, length = _depths([page.rows for page in self._pages])
         by_slot = np.bincount(slots, minlength=len(stage.key))
         by_row = np.bincount(stage.person[slots], minlength=stage.persons)
@@ -146,8 +131,10 @@ class _Walk:
         stood = np.zeros(stage.persons, dtype=bool)
         stood[rows] = True
         misses = int((never[rows] & (keys <= cover)).sum())
+        # All unchanged rows up to there should have been served; the rest was missed.
         reach = self._stage.unchanged_below(np.array([min(cover, int(BEYOND) - 1) + 1]))
         misses += int(reach[0]) - union
+        # There all the time, and at more than one place: it dodged the walk.
         stayed = (stage.came == 0) & (stage.went > end) & ~stood
         dodges = int((never & stayed & (stage.key_at_start <= cover)).sum())
         new = (stage.came > 0) & (stage.came <= end) & (stage.went > end)
@@ -188,6 +175,7 @@ class _Walk:
         rows, keys = stage.stable_until(len(pages) - 1)
         lost = keys[~served[rows]]
         lost = lost[lost <= covers[-1]]
+        # A miss belongs to the page whose cover first went past the row.
         np.add.at(misses, np.searchsorted(covers, lost, side="left"), 1)
         ahead = stage.unchanged_below(np.asarray(covers) + 1)
         inside = [

@@ -65,6 +65,7 @@ def read_events(lines: Iterable[str], rows: int) -> Events:
         if not cells:
             continue
         event = _read(line, cells, rows, names, between)
+        # Sorting silently would hide that two recordings were mixed.
         if events and event.time < events[-1].time:
             raise _bad(line, f"its time {event.time:g} is before the line above", "Sort by time")
         events.append(event)
@@ -106,6 +107,7 @@ def _read(
     if not to.isdigit() or int(to) > rows:
         raise _bad(line, f"{to!r} is not a place in the order", f"Write a place from 0 to {rows:,}")
     place = int(to)
+    # Rows that land at one place stand there in the order in which they came, newest first.
     between[place] = between.get(place, 0) + 1
     return Event(moment, kind, number, (place + 1) * SPACE - between[place])
 

@@ -36,6 +36,7 @@ class _World:
             row = self.rows.get(event.row)
             alive = row is not None and row.versions[-1][2] == _NEVER
             if event.kind == INSERT:
+                # A row that comes again would be another row: numbers are used once.
                 if row is None:
                     self.rows[event.row] = _Row([[event.key, page, _NEVER]])
                     insort(self.keys, (event.key, event.row))
@@ -84,6 +85,7 @@ def serve(course: Course, way: Way) -> Served:
             short = len(found) < size
         elif way == "overlap":
             begin = max(page * size - course.overlap, 0)
+            # The overlap goes back; what was seen there before is taken out again.
             asked = now[begin : (page + 1) * size]
             short = len(asked) < (page + 1) * size - begin
             found = [one for one in asked if one[1] not in seen]
@@ -95,11 +97,6 @@ def serve(course: Course, way: Way) -> Served:
             begin = bisect_right(now, (last, _NEVER))
             found = now[begin : begin + size]
             short = len(found) < size
-        elif way == "anchored":
-            bounds = [-1, *(key for key, _ in start[size - 1 : -1 : size]), _NEVER]
-            low, high = bounds[page], bounds[page + 1]
-            found = [one for one in now if low < one[0] <= high]
-            short = page + 2 >= len(bounds)
         else:
             found = start[page * size : (page + 1) * size]
             short = len(found) < size
@@ -107,6 +104,7 @@ def serve(course: Course, way: Way) -> Served:
                 still = {row: key for key, row in now}
                 found = [one for one in found if one[1] in still]
                 last = max([last, *(key for key, _ in found)])
+                # Ids are frozen and rows are not: they are shown as they are now.
                 found = [(still[row], row) for _, row in found]
         served.append(found)
         seen.update(row for _, row in found)
@@ -135,6 +133,7 @@ def count(course: Course, walk: Served) -> Counts:
             continue
         first, last = row.versions[0], row.versions[-1]
         there = first[1] == 0 and last[2] > end
+        # There at one place from the first page to the last: whoever missed it missed it wrongly.
         stable = [v for v in row.versions if v[1] == 0 and v[2] > end]
         if stable:
             misses += stable[0][0] <= cover

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from vrelko.core.drift.number_errors import NumberError
 from vrelko.core.drift.simulating import Simulated
 from vrelko.core.workload import Readers
 
@@ -71,6 +72,22 @@ def _tell_palliatives(by_way: dict[str, Simulated], overlap: int) -> Iterator[st
             f"Fetching {overlap:,} rows again per page and dropping those already shown leaves "
             f"none seen twice and {_rows(again.means['misses'])} missed."
         )
+
+
+def tell_jumps(error: NumberError, age_s: float) -> str:
+    """Return what those suffer who jump to page numbers by anchors."""
+    told = (
+        "A jump by counted anchors shows the page that has the number at that moment, and readers "
+        "go on from it by keyset."
+    )
+    if error.most < 0.5:
+        return told
+    hours = f"{age_s / 3_600:g} hour{'' if age_s == 3_600 else 's'}"
+    return (
+        f"{told} Static anchors fall behind: {hours} after each build, numbers in the middle are "
+        f"off by about {_about(abs(error.mean))} rows (9 times in 10 by at most "
+        f"{_about(error.most)})."
+    )
 
 
 def _about(value: float) -> str:

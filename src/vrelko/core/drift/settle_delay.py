@@ -42,6 +42,7 @@ class Delays:
         """Return the least delay that a `share` of all do not exceed, 0 where none is known."""
         if not self.seconds:
             return 0.0
+        # The least one that enough delays do not exceed: on the safe side, no interpolation.
         place = math.ceil(share * len(self.seconds)) - 1
         return self.seconds[min(max(place, 0), len(self.seconds) - 1)]
 
@@ -57,6 +58,7 @@ def settle_for(delays: Delays, chance: float) -> float:
         raise PageError(
             f"a chance of {chance} is not between 0 and 1", "Give such as 0.001", "workload-value"
         )
+    # Of n delays the longest stands for a chance of 1 / n, and nothing stands for less.
     needed = math.ceil(1 / chance)
     if len(delays.seconds) < needed:
         raise PageError(
@@ -115,6 +117,7 @@ def advise_settling(delays: Delays, seconds: float, every_s: float) -> Settling:
     rate = rows / seconds
     waits = []
     for chance in _CHANCES:
+        # Smaller chances than the watch can tell are left out rather than guessed.
         if chance * rows >= 1:
             wait = settle_for(delays, chance)
             waits.append(Wait(chance, wait, expect_lost(delays, rate, every_s, wait)))
@@ -148,6 +151,7 @@ def expect_lost(delays: Delays, rate: float, every_s: float, wait_s: float = 0.0
     share = np.searchsorted(known, w, side="right") / len(known)
     step = w[1] - w[0]
     inside = np.concatenate([[0.0], np.cumsum((share[1:] + share[:-1]) / 2 * step)])
+    # The chance that a row with a higher key became visible first.
     overtaken = -np.expm1(-rate * inside)
     if every_s <= 0:
         late = known[known > wait_s]

@@ -63,6 +63,7 @@ def simulate(
 
     rng = np.random.default_rng(seed)
     rows = max(round(stream.rows), 0)
+    # The first page is asked for at once.
     times = tuple(page * dwell_s for page in range(max(pages, 1)))
     course = Course(rows, size, times, (), overlap)
     drawn = ((course, draw_changes(stream, rows, times[-1], rng)) for _ in range(walks))
@@ -85,6 +86,7 @@ def _play_all(
     found: dict[Way, list[Counts]] = {way: [] for way in ways}
     parts = {way: [[0, 0] for _ in range(pages)] for way in ways}
     for course, changes in drawn:
+        # One stage for all ways: they meet the same changes, so their differences are their own.
         stage = Stage(course, changes)
         for way in ways:
             counts, by_page = play_by_page(stage, way)
@@ -113,6 +115,7 @@ def draw_changes(stream: Stream, rows: int, span_s: float, rng: np.random.Genera
     order = np.argsort(times)
     kinds, times = kinds[order], times[order]
     numbers = rng.integers(0, max(rows, 1), len(kinds))
+    # New rows are numbered behind those that were there.
     fresh = kinds == INSERT
     numbers[fresh] = rows + np.arange(came)
     keys = np.zeros(len(kinds), dtype=np.int64)
@@ -127,6 +130,7 @@ def _landing_keys(
     """Return distinct keys, in the order of time, where rows land."""
     import numpy as np
 
+    # Each new row ahead of all that came before it.
     if stream.lands.kind == "head":
         return SPACE - 1 - np.arange(count)
     if stream.lands.kind == "tail":
@@ -137,6 +141,7 @@ def _landing_keys(
         ranks = np.array([min(stream.rank_of(share), rows) for share in rng.random(count)])
         ranks = ranks.astype(np.int64)
     keys = ranks * SPACE + rng.integers(1, SPACE, count)
+    # Two rows at one key would tie; drawing again is rare, as the space between rows is wide.
     while len(np.unique(keys)) < count:
         keys = ranks * SPACE + rng.integers(1, SPACE, count)
     return np.asarray(keys)

@@ -57,9 +57,11 @@ class Stage:
         """Return step, kind, row and key of the events that a page can meet, row by row."""
         steps = np.searchsorted(self._times, changes.times, side="left")
         kinds, rows, keys = changes.kinds, changes.rows, changes.keys
+        # What happens after the last request is seen by nobody.
         keep = steps < self.pages
         if not keep.all():
             steps, kinds, rows, keys = steps[keep], kinds[keep], rows[keep], keys[keep]
+        # Rows that no page can come to are left out: a billion of them cost nothing.
         reach = self._reach(kinds, rows)
         if reach < self._rows:
             near = rows < reach
@@ -70,6 +72,7 @@ class Stage:
                 at[at == len(wanted)] = 0
                 keep = wanted[at] == rows if len(wanted) else np.zeros(len(rows), dtype=bool)
                 steps, kinds, rows, keys = steps[keep], kinds[keep], rows[keep], keys[keep]
+        # Stable: the events of a row stay in the order of time.
         order = np.argsort(rows, kind="stable")
         return steps[order], kinds[order], rows[order], keys[order]
 
@@ -103,6 +106,7 @@ class Stage:
         exists = base | (started > 0)
         deletes = (kinds == DELETE) & exists
         gone = within(deletes) - deletes
+        # Events of a row before it came or after it went mean nothing.
         holds = exists & (gone == 0)
         holds &= (kinds != INSERT) | (inserts & (started == 1))
         steps, kinds, rows, keys = steps[holds], kinds[holds], rows[holds], keys[holds]
@@ -167,6 +171,7 @@ class Stage:
     def _set_blocks(self) -> None:
         """Count the living of each block of slots at each request."""
         slots = len(self.key)
+        # About the square root: as many blocks as slots in one, so that either search is short.
         self._block = max(int(np.sqrt(slots) / 2), 16)
         blocks = -(-slots // self._block) if slots else 0
         self._starts = np.arange(blocks) * self._block
@@ -174,6 +179,7 @@ class Stage:
         shape = (self.pages + 1, max(blocks, 1))
         change = np.zeros(shape, dtype=np.int64)
         flat = change.reshape(-1)
+        # Versions that outlive the walk are counted in a row of their own, which is dropped.
         born = np.minimum(self.birth, self.pages)
         died = np.minimum(self.death, self.pages)
         flat += np.bincount(born * shape[1] + which, minlength=flat.size)[: flat.size]

@@ -13,17 +13,16 @@ from typing import Literal
 
 from vrelko.errors import PageError
 
-Way = Literal["offset", "ceiling", "keyset", "anchored", "frozen-ids", "frozen-view", "overlap"]
+Way = Literal["offset", "ceiling", "keyset", "frozen-ids", "frozen-view", "overlap"]
 WAYS: tuple[Way, ...] = (
-    "offset", "ceiling", "keyset", "anchored", "frozen-ids", "frozen-view", "overlap",
+    "offset", "ceiling", "keyset", "frozen-ids", "frozen-view", "overlap",
 )  # fmt: skip
 """How pages are fetched while rows change.
 
 offset: rows pL to (p + 1)L as they stand. ceiling: the same of rows at or behind the place that the
-first page began at. keyset: the next L rows behind the last one's key. anchored: all rows behind
-the key of every L-th row, as stored at the start, up to the next such key. frozen-ids: a list of
-row ids stored at the start, those that still are. frozen-view: rows as they were at the start.
-overlap: offset that asks again for the last `overlap` rows, with rows already seen taken out.
+first page began at. keyset: the next L rows behind the last one's key. frozen-ids: a list of row
+ids stored at the start, those that still are. frozen-view: rows as they were at the start. overlap:
+offset that asks again for the last `overlap` rows, with rows already seen taken out.
 """
 
 INSERT, DELETE, MOVE = 0, 1, 2
@@ -61,6 +60,7 @@ class Course:
     def __post_init__(self) -> None:
         _check(self.rows >= 0, f"{self.rows} rows are fewer than none")
         _check(self.size >= 1, f"a page size of {self.size} is not above 0")
+        # Its first page is where it begins.
         _check(len(self.times) >= 1, "a walk has at least one page")
         _check(self.overlap >= 0, f"an overlap of {self.overlap} rows is negative")
 

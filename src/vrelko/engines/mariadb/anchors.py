@@ -2,18 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from typing import Any
 
-from sqlalchemy import Connection, Table, text
+from sqlalchemy import Column, Connection, Table, text
 
-from vrelko.engines.anchoring import AnchorEngine, begin_repeatable, copied, is_repeatable
+from vrelko.engines.anchoring import (
+    AnchorEngine,
+    begin_repeatable,
+    copied,
+    is_repeatable,
+)
 from vrelko.sql.anchor_tables import AnchorNames
 
 
-def _create(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
-    yield n.state_table()
+def _create_log(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
     # AUTO_INCREMENT would take a lock of its own, and fail with 1467 under many writers.
-    yield from _copy(n, n.log, "0 AS d", "seq", "DEFAULT uuid_short()", n.index("", "d"))
+    yield from _copy(n, n.log, "0 AS d", "seq", "DEFAULT uuid_short()", n.tables.log_columns)
+    yield n.state_table()
+
+
+def _create_triggers(n: AnchorNames) -> Iterator[str]:
     same = " AND ".join(f"old.{name} <=> new.{name}" for name in n.watched())
     for ending, event, body in (
         ("rows", "INSERT", n.insert("new", 1)),
@@ -25,28 +34,70 @@ def _create(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
         ),
     ):
         yield (
-            f"CREATE TRIGGER {n.trigger(ending)} AFTER {event} ON {n.source} FOR EACH ROW {body}"
+            f"CREATE TRIGGER IF NOT EXISTS {n.trigger(ending)} AFTER {event} ON {n.source} "
+            f"FOR EACH ROW {body}"
         )
-    own = "0 AS lvl, 0 AS n"
-    yield from _copy(n, n.anchors, own, "id", "AUTO_INCREMENT", n.index("lvl"))
+
+
+def _create_anchors(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
+    yield f"ALTER TABLE {n.log} ADD INDEX {n.quote(n.log_index)} ({n.log_keys('d')})"
+    own, numbered = "0 AS lvl, 0 AS n", "AUTO_INCREMENT"
+    # The index comes with the table: readers know by the table that there are anchors.
+    yield from _copy(n, n.anchors, own, "id", numbered, n.tables.columns, n.anchor_index())
 
 
 def _copy(
-    n: AnchorNames, table: str, own: str, key: str, numbered: str, index: str
+    n: AnchorNames,
+    table: str,
+    own: str,
+    key: str,
+    numbered: str,
+    columns: list[tuple[str, Column[Any]]],
+    index: str = "",
 ) -> Iterator[str]:
     """Make a table with the source's columns, types and collations."""
-    yield f"CREATE TABLE {table} AS SELECT {own}, {n.copied()} FROM {n.source} WHERE false"
+    yield f"CREATE TABLE {table} AS SELECT {own}, {n.copied(columns)} FROM {n.source} WHERE false"
     yield f"ALTER TABLE {table} ADD {key} bigint unsigned {numbered} PRIMARY KEY FIRST"
-    for i, (_, term) in enumerate(n.tables.keys):
-        if not term.nullable:  # a default of the source would stand for what is left out
-            yield f"ALTER TABLE {table} ALTER k{i} DROP DEFAULT"
-    yield f"ALTER TABLE {table} ADD INDEX vrelko_key ({index})"
+    for name, column in columns:
+        if not column.nullable:  # a default of the source would stand for what is left out
+            yield f"ALTER TABLE {table} ALTER {name} DROP DEFAULT"
+    if index:
+        yield f"ALTER TABLE {table} ADD INDEX vrelko_key ({index})"
 
 
-def _drop(n: AnchorNames) -> Iterator[str]:
+def _drop_anchors(n: AnchorNames) -> Iterator[str]:
+    yield f"DROP TABLE IF EXISTS {n.anchors}"
+    yield f"ALTER TABLE IF EXISTS {n.log} DROP INDEX IF EXISTS {n.quote(n.log_index)}"
+
+
+def _drop_log(n: AnchorNames) -> Iterator[str]:
+    # The state goes first: what is left behind without it is swept before a log is made anew.
+    yield f"DROP TABLE IF EXISTS {n.state}"
     for ending in ("rows", "gone", "moves"):
         yield f"DROP TRIGGER IF EXISTS {n.trigger(ending)}"
-    yield f"DROP TABLE IF EXISTS {n.log}, {n.anchors}, {n.state}"
+    yield f"DROP TABLE IF EXISTS {n.log}"
+
+
+def _has_triggers(connection: Connection, n: AnchorNames) -> bool:
+    asked = text(
+        "SELECT count(*) FROM information_schema.triggers "
+        "WHERE trigger_schema = coalesce(:space, database()) AND trigger_name IN (:a, :b, :c)"
+    )
+    names = [f"vrelko_{n.tables.group}_{ending}" for ending in ("rows", "gone", "moves")]
+    values = {"space": n.tables.table.schema, **dict(zip("abc", names, strict=True))}
+    return connection.execute(asked, values).scalar() == len(names)
+
+
+def _add(connection: Connection, name: str, changes: Sequence[tuple[int, int]]) -> None:
+    values = " UNION ALL SELECT ".join(f"{number:d}, {d:d}" for number, d in changes)
+    number, d = changes[0]
+    head = f"SELECT {number:d} AS id, {d:d} AS d"
+    rest = values.partition(" UNION ALL ")[2]
+    changed = f"{head} UNION ALL {rest}" if rest else head
+    connection.exec_driver_sql(
+        f"UPDATE {name} AS anchor JOIN ({changed}) AS changed ON anchor.id = changed.id "
+        "SET anchor.n = anchor.n + changed.d"
+    )
 
 
 def _unseen(connection: Connection, table: Table) -> list[str]:
@@ -64,8 +115,12 @@ def _unseen(connection: Connection, table: Table) -> list[str]:
 
 
 ANCHORS = AnchorEngine(
-    create=_create,
-    drop=_drop,
+    create_log=_create_log,
+    create_triggers=_create_triggers,
+    create_anchors=_create_anchors,
+    drop_anchors=_drop_anchors,
+    drop_log=_drop_log,
+    has_triggers=_has_triggers,
     types=copied,
     begin_snapshot=begin_repeatable,
     sees_one=is_repeatable,
@@ -75,5 +130,6 @@ ANCHORS = AnchorEngine(
     unlock="SELECT RELEASE_LOCK(SHA1(CONCAT(DATABASE(), :name)))",
     # Else it reads a small log whole, and locks the gap that writers append to.
     delete="DELETE {0} FROM {0} FORCE INDEX (PRIMARY)",
+    add=_add,
     unseen=_unseen,
 )

@@ -53,6 +53,7 @@ def read_indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexF
     for index, column, collation, non_unique, part in rows:
         columns, _ = found.setdefault(str(index), ([], not non_unique))
         columns.append(IndexColumn(column, collation == "D"))
+        # Two values alike in their beginning stand in any order there.
         if part is not None:
             cut.add(str(index))
     return [
@@ -76,6 +77,7 @@ def is_spread(connection: Any, table: Table) -> bool:
     With two or more of them an OR of key ranges loses rows there and repeats others, without a
     word; a row value beside the bound that it implies is right.
     """
+    # One partition is one server, and right.
     found = connection.execute(_SPREAD, {"space": table.schema, "name": table.name}).scalar()
     return int(found or 0) > 1
 

@@ -82,6 +82,7 @@ def _replication(connection: Connection, read_only: bool) -> dict[str, str]:
         return {"replica": "yes" if read_only else "no"}
     if not found:
         return {"replica": "no"}
+    # NULL where the replica does not run, so that nobody knows.
     lags = [row["Seconds_Behind_Master"] for row in found]
     known = "unknown" if None in lags else f"{max(map(float, lags)):.1f}"
     return {"replica": "yes", "replica_lag_s": known}
@@ -134,6 +135,7 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
     )
     columns = _read_columns(connection, place)
     indexes, keys = _read_indexes(connection, place, rows, columns, stored)
+    # avg_row_length counts free space of the extents too; leaf pages are what is read.
     row_bytes = pages * PAGE * 0.93 / rows if rows else float(found["avg_row_length"] or 0)
     parts = int(connection.execute(_PARTITIONS, place).scalar() or 0)
     return TableFacts(
@@ -175,6 +177,7 @@ def _read_view(
     asked = text(f"EXPLAIN SELECT * FROM {quoted_name(connection, name)}")
     rows = 1.0
     for step in connection.execute(asked).mappings():
+        # One line a table of its join: what each row of the one before finds there.
         rows *= max(float(step["rows"] or 1), 1.0)
     bytes_ = 18.0 + sum(column.width or 8.0 for column in columns)
     return TableFacts(
@@ -222,6 +225,7 @@ def _read_indexes(
             leaves = stored.get((index, "n_leaf_pages"))
             entry = None
         else:
+            # A secondary index of InnoDB holds the primary key in each entry.
             held = {*names, *keys}
             entry = sum(widths.get(column, 8.0) for column in held) + 6.0
             guessed = rows * entry / (PAGE * 0.8)

@@ -24,6 +24,7 @@ _READ = re.compile(
 def read_rows(rows: Sequence[Row], names: Collection[str]) -> Seen | None:
     """Return how a statement reads a table, known by `names`; None where it does not."""
     place = next((i for i, row in enumerate(rows) if row["table"] in names), None)
+    # A single table may appear under an alias that we do not know.
     if place is None and len(rows) == 1 and rows[0]["table"]:
         place = 0
     if place is None:
@@ -48,6 +49,7 @@ def read_rows(rows: Sequence[Row], names: Collection[str]) -> Seen | None:
             unknown=unknown,
         )
     covering = "Using index" in extra and key != CLUSTER
+    # A full walk of the index with a filter: the key bounds nothing.
     walked = "Using where" in extra and row["type"] == "index" and row["possible_keys"] is None
     return Seen(
         "index",
@@ -94,6 +96,8 @@ def _lookup(row: Row, first: bool) -> Lookup:
 def _unknown(rows: Sequence[Row], place: int) -> str:
     """Return the first access type or remark whose work is not modelled, empty where all is."""
     ahead = [row for row in rows[:place] if row["id"] == rows[place]["id"]]
+    # One small table scanned first, whose rows find ours by key, is modelled; longer chains are
+    # not.
     scanned = all(row["type"] in ("ALL", "index") for row in ahead)
     if ahead and not (len(ahead) == 1 and scanned and rows[place]["type"] == "ref"):
         return f"{rows[0]['table']} is read first"

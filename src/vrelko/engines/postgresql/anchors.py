@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from sqlalchemy import Connection, Table, text
 
@@ -13,19 +13,31 @@ _NONE = "WHERE false"
 _IDENTITY = "bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY"
 
 
-def _create(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
-    yield n.state_table()
-    yield f"CREATE TABLE {n.log} AS SELECT 0::smallint AS d, {n.copied()} FROM {n.source} {_NONE}"
+def _create_log(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
+    # AS SELECT … WHERE false copies types and collations, domains too.
+    copied = n.copied(n.tables.log_columns)
+    yield f"CREATE TABLE {n.log} AS SELECT 0::smallint AS d, {copied} FROM {n.source} {_NONE}"
     yield f"ALTER TABLE {n.log} ADD COLUMN seq {_IDENTITY}"
-    yield f"CREATE INDEX ON {n.log} ({n.index('', nulls=True)}) INCLUDE (d)"
+    # Rows come and go by the thousand: without this, summing a short log reads hundreds of pages.
     yield (
         f"ALTER TABLE {n.log} SET (autovacuum_vacuum_scale_factor = 0, "
         "autovacuum_vacuum_threshold = 2000)"
     )
+    yield n.state_table()
+
+
+def _create_triggers(n: AnchorNames) -> Iterator[str]:
+    # Not CREATE INDEX's order but the table's state says whose anchors there are: a TRUNCATE takes
+    # all of them, and gives each a version that nobody remembers.
+    begun = n.in_schema("").removesuffix('""').replace("'", "''")
+    name = f"format('%s%I', '{begun}', '{n.tables.anchors_of_group}' || one)"
     yield (
-        f"CREATE FUNCTION {_function(n)}() RETURNS trigger LANGUAGE plpgsql AS $vrelko$ BEGIN\n"
-        "IF TG_OP = 'TRUNCATE' THEN "
-        f"TRUNCATE {n.log}, {n.anchors}, {n.state}; RETURN NULL; END IF;\n"
+        f"CREATE OR REPLACE FUNCTION {_function(n)}() RETURNS trigger LANGUAGE plpgsql "
+        "AS $vrelko$ DECLARE one text; BEGIN\n"
+        f"IF TG_OP = 'TRUNCATE' THEN TRUNCATE {n.log};\n"
+        f"FOR one IN SELECT mark FROM {n.state} LOOP EXECUTE 'TRUNCATE ' || {name}; END LOOP;\n"
+        f"UPDATE {n.state} SET version = sign(version) * (1 + floor(random() * 4e18)::bigint); "
+        "RETURN NULL; END IF;\n"
         f"IF TG_OP <> 'INSERT' THEN {n.insert('old', -1)}; END IF;\n"
         f"IF TG_OP <> 'DELETE' THEN {n.insert('new', 1)}; END IF;\n"
         "RETURN NULL; END $vrelko$"
@@ -44,27 +56,57 @@ def _create(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
         f"CREATE TRIGGER {_trigger(n, 'whole')} AFTER TRUNCATE ON {n.source} "
         f"FOR EACH STATEMENT {run}"
     )
+
+
+def _create_anchors(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
+    yield (f"CREATE INDEX {n.quote(n.log_index)} ON {n.log} ({n.log_keys(nulls=True)}) INCLUDE (d)")
+    copied = n.copied(n.tables.columns)
     yield (
-        f"CREATE TABLE {n.anchors} AS SELECT 0::smallint AS lvl, 0 AS n, {n.copied()} "
+        f"CREATE TABLE {n.anchors} AS SELECT 0::smallint AS lvl, 0 AS n, {copied} "
         f"FROM {n.source} {_NONE}"
     )
     yield f"ALTER TABLE {n.anchors} ADD COLUMN id {_IDENTITY}"
-    yield f"CREATE INDEX ON {n.anchors} ({n.index('lvl', nulls=True)})"
+    yield f"CREATE INDEX ON {n.anchors} ({n.anchor_index(nulls=True)})"
 
 
 def _function(n: AnchorNames) -> str:
-    return n.in_schema(f"vrelko_{n.tables.name}_log")
+    return n.in_schema(f"vrelko_{n.tables.group}_log")
 
 
 def _trigger(n: AnchorNames, ending: str) -> str:
-    return n.quote(f"vrelko_{n.tables.name}_{ending}")  # it is the table's, not the schema's
+    # It is the table's, not the schema's.
+    return n.quote(f"vrelko_{n.tables.group}_{ending}")
 
 
-def _drop(n: AnchorNames) -> Iterator[str]:
+def _drop_anchors(n: AnchorNames) -> Iterator[str]:
+    yield f"DROP TABLE IF EXISTS {n.anchors}"
+    yield f"DROP INDEX IF EXISTS {n.in_schema(n.log_index)}"
+
+
+def _drop_log(n: AnchorNames) -> Iterator[str]:
     for ending in ("rows", "moves", "whole"):
         yield f"DROP TRIGGER IF EXISTS {_trigger(n, ending)} ON {n.source}"
     yield f"DROP FUNCTION IF EXISTS {_function(n)}()"
-    yield f"DROP TABLE IF EXISTS {n.log}, {n.anchors}, {n.state}"
+    yield f"DROP TABLE IF EXISTS {n.log}, {n.state}"
+
+
+def _has_triggers(connection: Connection, n: AnchorNames) -> bool:
+    asked = text(
+        "SELECT count(*) FROM pg_trigger WHERE tgrelid = CAST(:source AS regclass) "
+        "AND tgname LIKE :begun"
+    )
+    # In a pattern _ stands for any character.
+    begun = f"vrelko_{n.tables.group}_".replace("_", "\\_") + "%"
+    return bool(connection.execute(asked, {"source": n.source, "begun": begun}).scalar())
+
+
+def _add(connection: Connection, name: str, changes: Sequence[tuple[int, int]]) -> None:
+    # One statement: a round trip an anchor would take most of a fold.
+    values = ", ".join(f"({number:d}, {d:d})" for number, d in changes)
+    connection.exec_driver_sql(
+        f"UPDATE {name} SET n = n + changed.d FROM (VALUES {values}) AS changed (id, d) "
+        f"WHERE {name}.id = changed.id"
+    )
 
 
 def _unseen(connection: Connection, table: Table) -> list[str]:
@@ -83,8 +125,12 @@ def _unseen(connection: Connection, table: Table) -> list[str]:
 
 
 ANCHORS = AnchorEngine(
-    create=_create,
-    drop=_drop,
+    create_log=_create_log,
+    create_triggers=_create_triggers,
+    create_anchors=_create_anchors,
+    drop_anchors=_drop_anchors,
+    drop_log=_drop_log,
+    has_triggers=_has_triggers,
     types=copied,
     begin_snapshot=begin_repeatable,
     sees_one=is_repeatable,
@@ -92,5 +138,6 @@ ANCHORS = AnchorEngine(
     lock="SELECT pg_try_advisory_lock(hashtext(:name))",
     unlock="SELECT pg_advisory_unlock(hashtext(:name))",
     delete="DELETE FROM {0}",
+    add=_add,
     unseen=_unseen,
 )

@@ -24,6 +24,7 @@ CAPABILITIES = Capabilities(
     index_tail=_TRAITS.index_tail,
     equality_traps=False,
     offset_expressions=True,
+    lateral=True,
     bound_prunes=True,
     zoned_moments=True,
 )
@@ -59,6 +60,7 @@ def needs_bound(connection: Any, table: Table, dialect: Dialect) -> bool:
     """
     kind = text("SELECT relkind FROM pg_class WHERE oid = to_regclass(:name)")
     name = dialect.identifier_preparer.format_table(table)
+    # Partitioned, or foreign.
     return str(connection.execute(kind, {"name": name}).scalar()) in ("p", "f")
 
 
@@ -114,6 +116,7 @@ def read_spread(
 
 def read_kinds(connection: Any, codes: Sequence[Any]) -> list[Stored | None]:
     """Return the types that a result's columns have, by the codes its description gives."""
+    # Types of extensions, and enums, have numbers of their own in each database.
     others = [code for code in codes if type(code) is int and code not in _CODES]
     found = {**_CODES}
     if others:

@@ -101,6 +101,7 @@ def read_server(connection: Connection) -> dict[str, Any]:
     ).all()
     values = {str(name): (str(value), str(unit or "")) for name, value, unit in found}
     block = int(values["block_size"][0])
+    # A replica reads dead rows that its primary would skip, and it may lag.
     replica = bool(connection.execute(text("SELECT pg_is_in_recovery()")).scalar())
     settings = {name: " ".join(values[name]).strip() for name in SETTINGS if name in values}
     settings["replica"] = "yes" if replica else "no"
@@ -148,16 +149,19 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
     if found["relkind"] == "p":
         part = connection.execute(_PARTS, {"oid": found["oid"]}).mappings().one()
         parts, size = int(part["parts"]), float(part["bytes"] or 0)
+        # One partition that was never analysed makes the sum of the others wrong.
         rows = float(part["rows"] or 0) if part["known"] else -1.0
         pages, all_visible = float(part["pages"] or 0), float(part["visible"] or 0)
     if found["relkind"] in ("v", "f"):
         notes.append(f"{name}: what lies behind it is not known here; its pages are counted alone")
         return _read_remote(connection, name, found["oid"], block, space)
     blocks = size / block
+    # Statistics tell rows a block; how many blocks there are is known at any moment.
     if rows >= 0 and pages > 0:
         rows = rows / pages * blocks
     elif rows >= 0 and blocks > 0:
         rows = -1.0
+    # Blocks do not shrink when rows die, so scaled statistics take dead ones for live.
     scaled, rows = rows, _alive(rows, found["n_live_tup"], found["n_dead_tup"])
     columns = tuple(
         _column(one, rows) for one in connection.execute(_COLUMNS, {"oid": found["oid"]}).mappings()
@@ -212,6 +216,7 @@ def _alive(scaled: float, live: int | None, dead: int | None) -> float:
     Its statistics scaled to the blocks there are take dead rows for live ones. Where live and dead
     rows together come to about as many, the live ones are believed.
     """
+    # The counters start from nothing after a crash, and know then of few rows.
     live, dead = live or 0, dead or 0
     many = dead > _MANY_DEAD * max(scaled, 1.0)
     agrees = abs(live + dead - scaled) < _AGREES * max(scaled, 1.0)
@@ -244,6 +249,7 @@ def sample_rows(
     source = quoted_name(connection, table.name)
     found: Sequence[Any] = ()
     for again in range(_SAMPLED_AGAIN):  # small tables and partitions may give no block at all
+        # Blocks are drawn by chance, each by itself: a small table may give none at first.
         share = min(100.0 * blocks * 2**again / max(table.blocks, 1.0), 100.0)
         found = connection.execute(
             text(
@@ -280,6 +286,7 @@ def levels_of(
     startup = float(node["Startup Cost"])
     if node.get("Index Name") != index.name or table.rows < 2 or compared <= 0:
         return None
+    # What is left of the start-up cost is 50 for each level.
     descent = startup / compared - math.ceil(math.log2(table.rows))
     return max(round(descent / 50), 1)
 
@@ -305,6 +312,7 @@ def quoted_name(connection: Connection, name: str) -> str:
 def _column(found: RowMapping, rows: float) -> ColumnFacts:
     distinct = found["n_distinct"]
     if distinct is not None:
+        # Below 0 it is a share of the rows, so that it grows with them.
         distinct = float(distinct) if distinct >= 0 else -float(distinct) * max(rows, 0.0)
     pairs = zip(found["common"] or (), map(float, found["shares"] or ()), strict=False)
     common = tuple((str(value), share) for value, share in pairs if value is not None)
@@ -312,6 +320,7 @@ def _column(found: RowMapping, rows: float) -> ColumnFacts:
     if width is None and found["attlen"] > 0:
         width = found["attlen"]
     bounds = list(found["bounds"] or ())
+    # A statistics target of 10,000 would make facts of megabytes.
     step = max(len(bounds) // (_MOST_BOUNDS - 1), 1)
     return ColumnFacts(
         name=str(found["attname"]),
@@ -340,6 +349,7 @@ def _read_indexes(
         if first["indisprimary"]:
             keys = [str(part["attname"]) for part in key]
         pages = max(float(first["bytes"] or 0) / block, 1.0)
+        # A partial index has entries of its own number; any other has one a row.
         entries = float(first["reltuples"]) if first["where_"] else rows
         bytes_ = pages * block * 0.98 / entries if entries > 0 else None
         fan_out = max(block * 0.9 / max(bytes_ or 20.0, 12.0), 2.0)

@@ -61,6 +61,7 @@ def read_plan(top: Node, names: Collection[str], parts: Collection[str] = ()) ->
         return None
     found = trail[-1]
     scan, covering = SCANS.get(found["Node Type"], ("table", False))
+    # Partitions that were pruned are not in the plan, so those left are counted.
     parents = [node for node in trail if node["Node Type"] in ("Append", "Merge Append")]
     children = [n for n in nodes(parents[-1]) if "Relation Name" in n] if parents else []
     return Seen(
@@ -87,6 +88,7 @@ def read_deferred(
 
     The second is None where each row is sought by its key.
     """
+    # Below the LIMIT the keys are found; above it their rows.
     keys = next((n for n in nodes(top) if n["Node Type"] == "Limit"), top)
     inside = {id(node) for node in nodes(keys)}
     joins = [n for n in nodes(top) if n["Node Type"] in _JOINS and id(n) not in inside]
@@ -119,6 +121,7 @@ def _trail(node: Node, names: Collection[str]) -> list[Node] | None:
     if node.get("Relation Name") in names:
         return [node]
     for child in node.get("Plans", ()):
+        # A subquery of its own may read the same table, and is not how the page is read.
         if child.get("Parent Relationship") in ("InitPlan", "SubPlan"):
             continue
         below = _trail(child, names)
@@ -129,6 +132,7 @@ def _trail(node: Node, names: Collection[str]) -> list[Node] | None:
 
 def _sorts(trail: list[Node]) -> Sorts:
     kinds = [node["Node Type"] for node in trail]
+    # Hashing loses the order as a sort would give it: all rows are read before the first.
     hashed = any(node.get("Strategy") in ("Hashed", "Mixed") for node in trail)
     if "Sort" in kinds or "Hash" in kinds or hashed:
         return "all"
@@ -155,6 +159,7 @@ def _lookups(trail: list[Node]) -> Iterator[Lookup]:
             continue
         (other,) = (child for child in node["Plans"] if child is not below)
         leaf = next((one for one in nodes(other) if "Relation Name" in one), other)
+        # A materialized side is read once and kept, however often it is gone through.
         each = node["Node Type"] == "Nested Loop" and other["Node Type"] != "Materialize"
         yield Lookup(
             str(leaf.get("Relation Name", other["Node Type"])),
@@ -175,6 +180,7 @@ def _unknown(top: Node, trail: list[Node], parts: Collection[str]) -> str:
         ):
             return f"{node['Node Type']} over no partitions"
     for node, below in pairwise(trail):
+        # Led by another table the page's rows come in no order of ours.
         leads = node["Plans"][0] is below
         if node["Node Type"] in _JOINS and not leads:
             return f"{node['Node Type']} led by another table"

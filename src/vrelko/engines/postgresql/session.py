@@ -26,6 +26,7 @@ def count_again(connection: Connection, sent: Sequence[tuple[str, Any]]) -> Read
     for statement, parameters in sent:
         again = "EXPLAIN (ANALYZE, BUFFERS, TIMING OFF, FORMAT JSON) " + statement
         found = connection.exec_driver_sql(again, parameters).scalar()
+        # Buffers of the top node contain those of all below.
         plan = plan_in(found)
         blocks += _buffers(plan)
         entries += sum(_scanned(plan))
@@ -39,6 +40,7 @@ def _buffers(node: Mapping[str, Any]) -> int:
 def _scanned(node: Mapping[str, Any]) -> Iterator[int]:
     """Yield rows that each scan returned and removed."""
     if "Scan" in node["Node Type"] and node["Node Type"] != "Subquery Scan":
+        # By a filter, a recheck or a join: read and thrown away.
         removed = sum(v for k, v in node.items() if k.startswith("Rows Removed"))
         yield int((node["Actual Rows"] + removed) * node["Actual Loops"])
     for child in node.get("Plans", ()):
@@ -51,6 +53,7 @@ def limit_time(lender: Any, ms: float, keep: bool) -> Iterator[None]:
     alone = _commits_alone(lender)  # then a limit for the transaction would end with itself
     keep = keep and not alone
     change = text("SELECT set_config('statement_timeout', :ms, :local)")
+    # It is the user's, and comes back afterwards.
     before = lender.execute(text("SHOW statement_timeout")).scalar()
     if keep:
         lender.execute(text("SAVEPOINT vrelko_limit"))
@@ -88,6 +91,7 @@ def holds_views(engine: Engine) -> bool:
 def begin_view(connection: Connection, snapshot: str | None) -> Connection:
     """Begin a repeatable read, of what a snapshot sees where one is named."""
     connection = connection.execution_options(isolation_level="REPEATABLE READ")
+    # The snapshot is taken by the first statement, not by BEGIN.
     begins = "SELECT 1"
     if snapshot is not None:
         quoted = snapshot.replace("'", "''").replace("%", "%%")

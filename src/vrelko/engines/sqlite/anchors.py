@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from sqlalchemy import Connection, Engine, Table, inspect, text
 
@@ -10,33 +10,55 @@ from vrelko.engines.anchoring import AnchorEngine
 from vrelko.sql.anchor_tables import AnchorNames, AnchorTables
 
 
-def _create(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
-    copied = ", ".join(f"{name} {types[column.name]}" for name, column in n.tables.columns)
-    yield n.state_table()
+def _create_log(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
+    copied = ", ".join(f"{name} {types[column.name]}" for name, column in n.tables.log_columns)
     key = "seq INTEGER PRIMARY KEY AUTOINCREMENT"  # a number used again would name another change
     yield f"CREATE TABLE {n.log} ({key}, d INTEGER, {copied})"
-    yield f"CREATE INDEX {n.quote(n.tables.log.name + '_key')} ON {n.log} ({n.index('', 'd')})"
+    yield n.state_table()
+
+
+def _create_triggers(n: AnchorNames) -> Iterator[str]:
     old, new = (", ".join(f"{row}.{name}" for name in n.watched()) for row in ("old", "new"))
     for ending, event, body in (
         ("rows", f"INSERT ON {n.source}", n.insert("new", 1)),
         ("gone", f"DELETE ON {n.source}", n.insert("old", -1)),
         (
             "moves",
+            # IS NOT compares NULLs too; a change of other columns logs nothing.
             f"UPDATE ON {n.source} WHEN ({old}) IS NOT ({new})",
             f"{n.insert('old', -1)}; {n.insert('new', 1)}",
         ),
     ):
-        yield f"CREATE TRIGGER {n.trigger(ending)} AFTER {event} BEGIN {body}; END"
+        yield f"CREATE TRIGGER IF NOT EXISTS {n.trigger(ending)} AFTER {event} BEGIN {body}; END"
+
+
+def _create_anchors(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
+    copied = ", ".join(f"{name} {types[column.name]}" for name, column in n.tables.columns)
+    log, anchors = n.quote(n.tables.log.name), n.quote(n.tables.anchors.name)
+    yield f"CREATE INDEX {n.in_schema(n.log_index)} ON {log} ({n.log_keys('d')})"
     yield f"CREATE TABLE {n.anchors} (id INTEGER PRIMARY KEY, lvl INTEGER, n INTEGER, {copied})"
-    name = n.quote(n.tables.anchors.name + "_key")
-    yield f"CREATE INDEX {name} ON {n.anchors} ({n.index('lvl')})"
+    name = n.in_schema(n.tables.anchors.name + "_key")
+    yield f"CREATE INDEX {name} ON {anchors} ({n.anchor_index()})"
 
 
-def _drop(n: AnchorNames) -> Iterator[str]:
+def _drop_anchors(n: AnchorNames) -> Iterator[str]:
+    yield f"DROP TABLE IF EXISTS {n.anchors}"
+    yield f"DROP INDEX IF EXISTS {n.in_schema(n.log_index)}"
+
+
+def _drop_log(n: AnchorNames) -> Iterator[str]:
     for ending in ("rows", "gone", "moves"):
         yield f"DROP TRIGGER IF EXISTS {n.trigger(ending)}"
-    for table in (n.log, n.anchors, n.state):
+    for table in (n.log, n.state):
         yield f"DROP TABLE IF EXISTS {table}"
+
+
+def _has_triggers(connection: Connection, n: AnchorNames) -> bool:
+    catalog = n.in_schema("sqlite_master")
+    asked = text(f"SELECT count(*) FROM {catalog} WHERE type = 'trigger' AND name IN (:a, :b, :c)")
+    names = [f"vrelko_{n.tables.group}_{ending}" for ending in ("rows", "gone", "moves")]
+    found = connection.execute(asked, dict(zip("abc", names, strict=True))).scalar()
+    return found == len(names)
 
 
 def _types(engine: Engine, tables: AnchorTables) -> dict[str, str]:
@@ -59,8 +81,14 @@ def _types(engine: Engine, tables: AnchorTables) -> dict[str, str]:
         }
     return {
         column.name: f"{declared[column.name]} COLLATE {collated.get(column.name, 'BINARY')}"
-        for _, column in tables.columns
+        for _, column in tables.log_columns
     }
+
+
+def _add(connection: Connection, name: str, changes: Sequence[tuple[int, int]]) -> None:
+    connection.exec_driver_sql(
+        f"UPDATE {name} SET n = n + ? WHERE id = ?", [(d, number) for number, d in changes]
+    )
 
 
 def _unseen(connection: Connection, table: Table) -> list[str]:
@@ -76,12 +104,17 @@ def _begin(connection: Connection) -> Connection:
 
 
 def _sees_one(connection: Connection) -> bool:
+    # sqlite3 begins a transaction with the first write, not with the first read.
     return bool(getattr(connection.connection, "in_transaction", False))
 
 
 ANCHORS = AnchorEngine(
-    create=_create,
-    drop=_drop,
+    create_log=_create_log,
+    create_triggers=_create_triggers,
+    create_anchors=_create_anchors,
+    drop_anchors=_drop_anchors,
+    drop_log=_drop_log,
+    has_triggers=_has_triggers,
     types=_types,
     begin_snapshot=_begin,
     sees_one=_sees_one,
@@ -89,5 +122,6 @@ ANCHORS = AnchorEngine(
     lock=None,  # BEGIN IMMEDIATE keeps other writers out
     unlock=None,
     delete="DELETE FROM {0}",
+    add=_add,
     unseen=_unseen,
 )

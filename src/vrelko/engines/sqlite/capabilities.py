@@ -44,6 +44,7 @@ def read_columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, S
     """
     space = table.schema or "main"
     rows = connection.execute(_COLUMNS, {"name": table.name, "space": space}).all()
+    # Only a key of one column can be the row id.
     alone = sum(1 for row in rows if row[3]) == 1
     found = {}
     for name, kind, filled, place in rows:
@@ -54,6 +55,7 @@ def read_columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, S
 
 def check_file(path: str | None) -> None:
     """Raise DatabaseError unless `path` is an SQLite database file (or names one in memory)."""
+    # A URI may name anything, and its options say whether it is made.
     if path in (None, "", ":memory:") or str(path).startswith("file:"):
         return
     file = Path(str(path))
@@ -81,6 +83,7 @@ def check_file(path: str | None) -> None:
             "Name the database: a URL, or the path of an SQLite file",
             "database-format",
         )
+    # A file of no bytes is a database without tables.
     if head not in (b"", _MAGIC):
         raise DatabaseError(
             f"the file {str(file)!r} is not an SQLite database",

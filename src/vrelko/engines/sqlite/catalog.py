@@ -119,6 +119,7 @@ def is_without_rowid(connection: Connection, table: str) -> bool:
     )
     if not rows.scalar():
         return False
+    # No pragma tells; the index of the key alone may be that of a table with row ids.
     return "WITHOUT ROWID" in (create_text(connection, table) or "").upper()
 
 
@@ -135,6 +136,7 @@ def create_text(connection: Connection, table: str) -> str | None:
 def read_indexes(connection: Connection, table: str) -> list[CatalogIndex]:
     """Return a table's indexes with the columns a user gave them, in name order."""
     listed = connection.execute(
+        # By name: what is advised does not depend on which index was made first.
         text('SELECT name, "unique", origin, partial FROM pragma_index_list(:table) ORDER BY name'),
         {"table": table},
     ).all()
@@ -204,12 +206,14 @@ def sample_tree(connection: Connection, name: str) -> TreeSample | None:
             ),
             {"name": name},
         ).all()
+    # Not every build of SQLite has dbstat.
     except DBAPIError:
         return None
     leaves = [(cells, payload) for _, kind, cells, payload in pages if kind == "leaf"]
     if not leaves:
         return None
     fan_out: dict[int, list[int]] = {}
+    # A path such as /001/002 has a slash for each level.
     for path, kind, cells, _ in pages:
         if kind == "internal":
             fan_out.setdefault(str(path).count("/"), []).append(cells + 1)

@@ -31,6 +31,7 @@ def read_lines(rows: Sequence[Mapping[str, Any]], names: Collection[str]) -> See
     details = [str(row["detail"]) for row in rows]
     scans = [(detail, found) for detail in details if (found := _SCAN.fullmatch(detail))]
     mine = next((found for _, found in scans if found["table"] in names), None)
+    # The table was optimised away, or goes by a name that nobody told.
     if mine is None:
         return None
     others = tuple(
@@ -46,6 +47,7 @@ def read_lines(rows: Sequence[Mapping[str, Any]], names: Collection[str]) -> See
     )
     first = scans[0][1] is mine
     unknown = _unknown(details) or ("" if first else f"{scans[0][1]['table']} is read first")
+    # A skip-scan: how often it skips depends on statistics that we do not read.
     if "ANY(" in (mine["bounds"] or ""):
         unknown = unknown or mine.group(0)
     if mine["index"] is None or mine["auto"]:
@@ -67,6 +69,7 @@ def read_deferred(
 
     The second is None where each row is sought by its key.
     """
+    # Our own subquery of keys, by the name that the statement gives it.
     made = ("CO-ROUTINE vrelko_page", "MATERIALIZE vrelko_page")
     top = next((row for row in rows if row["detail"] in made), None)
     if top is None:
@@ -74,6 +77,7 @@ def read_deferred(
     inside = {top["id"]}
     inner, outer = [], []
     for row in rows:
+        # Lines are a tree: what stands below the subquery belongs to it.
         if row["parent"] in inside:
             inside.add(row["id"])
             inner.append(row)

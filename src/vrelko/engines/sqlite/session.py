@@ -39,6 +39,7 @@ def limit_time(lender: Any, ms: float, keep: bool) -> Iterator[None]:
             "time-limit-unavailable",
         )
     until = monotonic() + ms / 1000
+    # SQLite has one handler a connection: an inner limit must not end an outer one.
     outer = connection.info.get(_HANDLER)
 
     def over() -> bool:
@@ -71,6 +72,7 @@ def holds_views(engine: Engine) -> bool:
 
 def begin_view(connection: Connection, snapshot: str | None) -> Connection:
     """Begin a read transaction, which sees the file as it is now."""
+    # BEGIN alone takes no snapshot; the first read does.
     connection.exec_driver_sql("BEGIN")
     connection.execute(text("SELECT 1 FROM sqlite_master LIMIT 1")).all()
     return connection

@@ -10,8 +10,19 @@ from typing import Any
 from sqlalchemy import Connection, Engine, func, inspect, select
 
 from vrelko.engines.registry import database_errors, record_of
-from vrelko.serving.anchors.anchor_set import AnchorSet, K, anchor_set
+from vrelko.serving.anchors.anchor_set import AnchorSet, K
 from vrelko.serving.anchors.fold_worker import MOST_FOLDED, build, fold
+from vrelko.serving.anchors.making import (
+    are_lost,
+    create,
+    create_statements,
+    drop,
+    drop_statements,
+    exists,
+    leftovers,
+    sweep,
+)
+from vrelko.serving.anchors.of_listing import anchor_set
 from vrelko.serving.anchors.verifying import check, repair, verify
 from vrelko.serving.settings import Settings
 from vrelko.sql.anchor_tables import AnchorTables
@@ -21,12 +32,14 @@ from vrelko.sql.anchor_tables import AnchorTables
 class AnchorState:
     """What anchors are: `every` so many rows, `static` without triggers.
 
-    `age_s`: seconds since they were folded, laid or counted.
+    `age_s`: seconds since they were folded, laid or counted. `built`: whether their build has
+    ended; before that nobody goes by them.
     """
 
     every: int
     static: bool
     age_s: float
+    built: bool
 
 
 class CountedAnchors:
@@ -46,6 +59,7 @@ class CountedAnchors:
         with database_errors("look into the catalog"), engine.connect() as connection:
             made: AnchorSet = anchor_set(settings, connection, order, every or K)
             if every is None:
+                # What they were built with: other spacing would count segments that are not there.
                 made = replace(made, k=_stored(connection, made) or K)
         self._set = made
         self.order = self._set.order
@@ -53,23 +67,21 @@ class CountedAnchors:
 
     def statements(self, *, static: bool = False) -> list[str]:
         """Return the statements that make tables and triggers, to be read before they are run."""
-        return self._set.statements(self.engine, static=static)
+        return create_statements(self.engine, self._set, static=static)
 
     def drop_statements(self) -> list[str]:
-        """Return the statements that leave nothing of them."""
-        return self._set.drop_statements(self.engine)
+        """Return the statements that leave nothing, where no other order has anchors."""
+        return drop_statements(self.engine, self._set)
 
     @property
     def tables(self) -> AnchorTables:
-        """The tables that they stand in: `anchors`, `log` and `state`."""
+        """The tables that they stand in: `anchors`, `log` and `state`, the last two shared."""
         return self._set.tables
 
     @property
     def exist(self) -> bool:
         """Whether the tables are there."""
-        table = self._set.tables.anchors
-        with database_errors("look for anchors"):
-            return bool(inspect(self.engine).has_table(table.name, schema=table.schema))
+        return exists(self.engine, self._set)
 
     def build(self, progress: Callable[[int], None] | None = None, *, static: bool = False) -> int:
         """Make tables and triggers where they are missing, and lay the anchors of all rows.
@@ -81,8 +93,9 @@ class CountedAnchors:
         Pages then say that numbers are as of the last count; `build` lays anchors along new rows,
         and `repair` counts anew.
         """
-        if not self.exist:
-            self._set.create(self.engine, static=static)
+        # None, some that a worker did not know and folded nothing into, or some of a former table.
+        if self.state() is None or are_lost(self.engine, self._set):
+            create(self.engine, self._set, static=static)
         return build(self.engine, self._set, progress, static=static)
 
     def check(self, many: int = 2) -> list[int]:
@@ -131,16 +144,31 @@ class CountedAnchors:
         state = self._set.tables.state
         if not self.exist:
             return None
+        own = state.c.mark == self._set.tables.mark
         with database_errors("look at anchors"), self.engine.connect() as connection:
-            found = connection.execute(select(state)).first()
+            found = connection.execute(select(state).where(own)).first()
         if found is None:
             return None
-        return AnchorState(found.every, found.version < 0, max(time.time() - found.folded, 0.0))
+        # The database's host may be ahead of this one's clock.
+        age_s = max(time.time() - found.folded, 0.0)
+        return AnchorState(found.every, found.version < 0, age_s, bool(found.version))
 
     def drop(self) -> None:
-        """Leave nothing of them. Raises DatabaseError."""
-        self._set.drop(self.engine)
+        """Leave nothing of them; the log goes with the last order's. Raises DatabaseError."""
+        drop(self.engine, self._set)
+        # What readers of this process remember is of anchors that are gone.
         self._known.clear()
+
+    def leftovers(self) -> list[str]:
+        """Return what earlier descriptions of the listing have left: names in tables and triggers.
+
+        Of other orders, parts or conditions. Their triggers cost writers and serve nobody.
+        """
+        return leftovers(self.engine, self._set)
+
+    def sweep(self) -> list[str]:
+        """Take away what earlier descriptions have left; return its names. Raises DatabaseError."""
+        return sweep(self.engine, self._set)
 
 
 def _stored(connection: Connection, anchors: AnchorSet) -> int | None:
@@ -148,5 +176,6 @@ def _stored(connection: Connection, anchors: AnchorSet) -> int | None:
     state = anchors.tables.state
     if not inspect(connection).has_table(state.name, schema=state.schema):
         return None
-    found: int | None = connection.execute(select(state.c.every)).scalar()
+    own = state.c.mark == anchors.tables.mark
+    found: int | None = connection.execute(select(state.c.every).where(own)).scalar()
     return found

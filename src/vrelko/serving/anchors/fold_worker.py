@@ -21,13 +21,14 @@ from sqlalchemy import (
     delete,
     func,
     insert,
-    or_,
     select,
     update,
 )
 
 from vrelko.engines.registry import database_errors, record_of
 from vrelko.serving.anchors.anchor_set import AnchorSet
+from vrelko.serving.anchors.held_levels import HeldAnchor, HeldLevels
+from vrelko.serving.anchors.in_bulk import keys_behind
 from vrelko.serving.anchors.locks import alone
 from vrelko.serving.anchors.places import Places
 from vrelko.serving.anchors.remembered import Anchor, Key
@@ -37,49 +38,91 @@ from vrelko.sql.statements import LIMIT
 MOST_FOLDED = 5_000
 """Log rows that one transaction folds."""
 _AT_ONCE = 500  # rows that a statement names
+_WALKED = 200  # anchors that are walked at once, and shown as progress
 _ALL = 1 << 31  # more than a batch and its anchors are
 
 
 def fold(engine: Engine, anchors: AnchorSet, most: int = MOST_FOLDED) -> int:
     """Fold up to so many log rows, and lay, split and merge anchors where that is due.
 
-    Returns how many rows it folded. Raises UnavailableError where another worker is at it.
+    Into the anchors of all orders that share the log: what is folded is forgotten. Returns how many
+    rows it folded. Raises UnavailableError where another worker is at it.
     """
     with database_errors("fold"), alone(engine, anchors) as connection:
-        log, width = anchors.tables.log, len(anchors.parts)
-        parts = [log.c[f"p{i}"] for i in range(width)]
-        keys = anchors.log_keys(connection)
-        asked = select(log.c.seq, log.c.d, *parts, *keys).order_by(log.c.seq).limit(most)
-        rows = connection.execute(asked).all()
-        by_part: dict[tuple[Any, ...], list[Any]] = defaultdict(list)
-        for row in rows:
-            by_part[tuple(row[2 : 2 + width])].append(row)
-        for part, found in by_part.items():
-            if None not in part:  # no equality ever means them
-                _Part(connection, anchors, part).fold(found)
-        forget(connection, log, [row[0] for row in rows])
-        for part in by_part:
-            if None not in part:
-                _Part(connection, anchors, part).even_out()
-        if rows:
-            renew(connection, anchors)
-    return len(rows)
+        log = anchors.tables.log
+        asked = select(log.c.seq).order_by(log.c.seq).limit(most)
+        # Exactly these numbers are forgotten later: a late commit may bring smaller ones.
+        done = connection.execute(asked).scalars().all()
+        if not done:
+            return 0
+        members = [(one, _take_held(one, version)) for one, version in anchors.members(connection)]
+        parts = [(one, held, _fold_into(connection, one, held, most)) for one, held in members]
+        forget(connection, log, done)
+        versions = []
+        for one, held, touched in parts:
+            for part in touched:
+                _Part(connection, one, part, held).even_out()
+            versions.append(renew(connection, one))
+    for (one, held), version in zip(members, versions, strict=True):
+        if version:  # else somebody else is building them
+            one.kept.keep(_HELD, (version, held))
+    return len(done)
 
 
-def renew(connection: Connection, anchors: AnchorSet, static: bool = False) -> None:
-    """Write a new version, so that readers no longer go by anchors they remember.
+_Held = dict[tuple[Any, ...], HeldLevels]
+_HELD = ("worker",)
+"""Where the worker keeps the anchors it knows, with their version."""
 
-    `static`: the first one is of anchors that no triggers keep up; they stay such.
+
+def _take_held(anchors: AnchorSet, version: int) -> _Held:
+    """Return the anchors that are known of a version, by part.
+
+    They are taken out: if the transaction fails, they are not what the database has.
+    """
+    known: tuple[int, _Held] | None = anchors.kept.pop(_HELD, None)
+    return known[1] if known is not None and known[0] == version else {}
+
+
+def _fold_into(
+    connection: Connection, anchors: AnchorSet, held: _Held, most: int
+) -> list[tuple[Any, ...]]:
+    """Move log rows into one order's anchors; return the parts that they are of.
+
+    The snapshot is one, so each order reads the same rows under the names of its own keys.
+    """
+    log, width = anchors.tables.log, len(anchors.parts)
+    parts = [log.c[f"p{i}"] for i in range(width)]
+    keys = anchors.log_keys(connection)
+    asked = select(log.c.seq, log.c.d, *parts, *keys).order_by(log.c.seq).limit(most)
+    by_part: dict[tuple[Any, ...], list[Any]] = defaultdict(list)
+    for row in connection.execute(asked):
+        by_part[tuple(row[2 : 2 + width])].append(row)
+    found = [part for part in by_part if None not in part]  # no equality ever means those
+    for part in found:
+        _Part(connection, anchors, part, held).fold(by_part[part])
+    return found
+
+
+def renew(connection: Connection, anchors: AnchorSet, *, static: bool | None = None) -> int:
+    """Write a new version, so that readers no longer go by anchors they remember; return it.
+
+    `static`: a build is at its end, and no triggers keep its anchors up, or some do; None: whatever
+    they were, they stay such. Until a build has ended their version is 0, and nobody goes by them.
     """
     state = anchors.tables.state
-    found = connection.execute(select(state.c.version)).scalar()
-    sign = -1 if (static if found is None else found < 0) else 1
-    version = sign * (1 + secrets.randbelow((1 << 62) - 1))
+    own = state.c.mark == anchors.tables.mark
+    found = connection.execute(select(state.c.version).where(own)).scalar()
+    # A set that is built keeps its sign for good; one that is being built has none yet.
+    sign = (found or 0) if static is None or found else -1 if static else 1
+    drawn = 1 + secrets.randbelow((1 << 62) - 1)
+    version = drawn * ((sign > 0) - (sign < 0))
     values = {"version": version, "folded": int(time.time())}
     if found is None:
-        connection.execute(insert(state).values(every=anchors.k, **values))
+        made = insert(state).values(mark=anchors.tables.mark, every=anchors.k, **values)
+        connection.execute(made)
     else:
-        connection.execute(update(state).values(values))
+        connection.execute(update(state).where(own).values(values))
+    return version
 
 
 def forget(connection: Connection, log: Table, done: Sequence[int]) -> None:
@@ -100,73 +143,66 @@ def build(
 ) -> int:
     """Lay the anchors of rows that are there already, in a short transaction for each hundred.
 
-    May be stopped and called again: it goes on where it stopped. Returns the anchors laid.
+    May be stopped and called again: it goes on where it stopped. Readers go by the anchors once it
+    has ended. Returns the anchors laid.
     """
     laid = 0
-    for part in _parts(engine, anchors):
+    for part in parts_of(engine, anchors):
         while True:
             with database_errors("build"), alone(engine, anchors) as connection:
                 now = _Part(connection, anchors, part)
                 more = now.lay(100)
                 now.raise_tail()
-                renew(connection, anchors, static)
+                renew(connection, anchors)
             laid += more
             if progress is not None:
                 progress(more)
             if more < 100:
                 break
+    with database_errors("build"), alone(engine, anchors) as connection:
+        renew(connection, anchors, static=static)
     return laid
 
 
 class _Part:
     """One part of the table, in one transaction of the worker."""
 
-    def __init__(self, connection: Connection, anchors: AnchorSet, part: tuple[Any, ...]) -> None:
-        self.connection, self.set = connection, anchors
+    def __init__(
+        self,
+        connection: Connection,
+        anchors: AnchorSet,
+        part: tuple[Any, ...],
+        held: _Held | None = None,
+    ) -> None:
+        """`held`: the anchors of parts that are known already, to which this one's are added."""
+        self.connection, self.set, self.part = connection, anchors, part
         self.places = Places(anchors, connection, dict(zip(anchors.parts, part, strict=True)))
         self.k, self.fan = anchors.k, anchors.fan
         self.table = anchors.tables.anchors
+        self._held = held
+
+    @property
+    def levels(self) -> HeldLevels:
+        """The part's anchors, read where they are not known."""
+        held = {} if self._held is None else self._held
+        if self.part not in held:
+            held[self.part] = HeldLevels(self.places, self.set.key_order(self.connection))
+        return held[self.part]
 
     def fold(self, rows: list[Any]) -> None:
         """Move log rows into the numbers of the first anchor at or behind each key.
 
         Those behind the last anchor are of the tail, which is counted live.
         """
-        levels = {level: self.places.all(level) for level in range(1, LEVELS + 1)}
-        change = self._changes(levels[1], rows)
-        moved = list(change.items())
-        for level in range(1, LEVELS):
-            uppers = {anchor.key: anchor.id for anchor in levels[level + 1]}
-            above: dict[int, int] = {}
-            since = 0
-            for anchor in levels[level]:
-                since += change.get(anchor.id, 0)
-                if anchor.key in uppers:  # its keys are some of this level's
-                    above[uppers[anchor.key]], since = since, 0
-            change = above
-            moved += above.items()
-        self._add([(number, d) for number, d in moved if d])
-
-    def _changes(self, anchors: list[Anchor], rows: list[Any]) -> dict[int, int]:
-        """Return what log rows add to the anchors of level 1, by their numbers.
-
-        In memory where Python sorts the keys as the database does, else the database sorts both.
-        """
         net: dict[Key, int] = defaultdict(int)
         begin = 2 + len(self.set.parts)
         for row in rows:
             net[self.places.logged.converted(row[begin:])] += row[1]
-        order = self.set.key_order(self.connection)
-        keys = [anchor.key for anchor in anchors]
-        if not order.sorts([*keys, *net]):
-            return self._merged(rows[-1][0])
-        sorted_keys = [order.sortable(key) for key in keys]
-        found: dict[int, int] = defaultdict(int)
-        for key, d in net.items():
-            at = order.first_from(sorted_keys, key)
-            if d and at < len(anchors):
-                found[anchors[at].id] += d
-        return found
+        levels = self.levels
+        change = levels.places_of(net)
+        if change is None:  # the database sorts both
+            change = levels.places_by_id(self._merged(rows[-1][0]))
+        self._add(levels.add(change))
 
     def _merged(self, last: int) -> dict[int, int]:
         """Return what log rows up to a number add to anchors, both sorted by the database.
@@ -188,46 +224,49 @@ class _Part:
         """Lay anchors along the tail, split long segments, merge short ones, fill the levels."""
         if self.lay(10_000):
             self.raise_tail()
-        if not self._is_uneven():
-            return
         before: Key | None = None
-        anchors = self.places.all(1)
-        upper = {anchor.key for anchor in self.places.all(2)}
+        levels, changed = self.levels, False
+        anchors = levels.of(1)
         for i, anchor in enumerate(anchors):
             if anchor.n > 2 * self.k:
                 self._split(before, anchor)
-            short = anchor.n < self.k / 4 and anchor.key not in upper and i + 1 < len(anchors)
-            if short and anchor.n + anchors[i + 1].n <= 1.5 * self.k:
-                self._merge(anchor, anchors[i + 1])
-                anchors[i + 1] = Anchor(
-                    anchors[i + 1].id, anchors[i + 1].n + anchor.n, anchors[i + 1].key
-                )
-                continue
+                changed = True
+            short = anchor.n < self.k / 4 and i + 1 < len(anchors)
+            if short and not levels.has(2, anchor.key):
+                following = anchors[i + 1]
+                if anchor.n + following.n <= 1.5 * self.k:
+                    self._merge(anchor, following)
+                    following.n += anchor.n
+                    changed = True
+                    continue
             before = anchor.key
-        self.raise_levels()
-
-    def _is_uneven(self) -> bool:
-        """Tell whether any segment is long enough to split, or short enough to merge."""
-        c = self.table.c
-        part = [c[name] == value for name, value in self.places.part.items()]
-        odd = or_(c.n > 2 * self.k, c.n < self.k / 4)
-        found = self.connection.execute(select(c.id).where(c.lvl == 1, *part, odd).limit(1))
-        return found.first() is not None
+        if changed:
+            self.raise_levels()
+            if self._held is not None:  # others stand between them now
+                del self._held[self.part]
 
     def lay(self, most: int) -> int:
         """Lay anchors of k rows along the tail, which keeps at least k; return how many."""
         last = next(self.places.ahead(1, None), None)
         key = None if last is None else last.key
         laid: list[tuple[Key, int]] = []
-        found = self.places.key_behind(key, self.k - 1)
-        while len(laid) < most and found is not None:
-            following = self.places.key_behind(found, self.k - 1)
-            if following is None:
+        while len(laid) < most:
+            some = min(most - len(laid), _WALKED)
+            found = keys_behind(self.places, key, self.k, some + 1)
+            for one in found[:-1]:  # as many rows stand behind each of these
+                laid.append((one, self.k - self.places.log_between(key, one)))
+                key = one
+            if len(found) <= some:
                 break
-            laid.append((found, self.k - self.places.log_between(key, found)))
-            key, found = found, following
         self._insert(1, laid)
+        self._read_new(1)
         return len(laid)
+
+    def _read_new(self, level: int) -> None:
+        """Read the anchors that were laid behind the last one that is known of a level."""
+        if self._held is not None and self.part in self._held:
+            levels = self._held[self.part]
+            levels.append(level, list(self.places.behind(level, levels.last(level))))
 
     def raise_tail(self) -> None:
         """Lay anchors of the next level behind its last one, as laying along the tail needs."""
@@ -235,6 +274,7 @@ class _Part:
             last = next(self.places.ahead(level + 1, None), None)
             run = list(self.places.behind(level, None if last is None else last.key))
             self._break(level, run, None)
+            self._read_new(level + 1)
 
     def raise_levels(self) -> None:
         """Lay an anchor of the next level behind every so many of one that has none."""
@@ -252,6 +292,7 @@ class _Part:
             self._break(level, run, None)
 
     def _break(self, level: int, run: list[Anchor], above: Anchor | None) -> None:
+        # Twice the fan before anything is laid: else the next split would undo it.
         while len(run) > 2 * self.fan:
             part, run = run[: self.fan], run[self.fan :]
             rows = sum(anchor.n for anchor in part)
@@ -259,11 +300,12 @@ class _Part:
             if above is not None:
                 self._add([(above.id, -rows)])
 
-    def _split(self, before: Key | None, anchor: Anchor) -> None:
+    def _split(self, before: Key | None, anchor: HeldAnchor) -> None:
         live = anchor.n + self.places.log_between(before, anchor.key)
         left = live
         while left > 2 * self.k:
             found = self.places.key_behind(before, self.k - 1)
+            # Rows were deleted since the log was summed, and there is nothing left to split off.
             if found is None or found == anchor.key:
                 return
             rows = self.k - self.places.log_between(before, found)
@@ -271,7 +313,7 @@ class _Part:
             self._add([(anchor.id, -rows)])
             before, left = found, left - self.k
 
-    def _merge(self, anchor: Anchor, into: Anchor) -> None:
+    def _merge(self, anchor: HeldAnchor, into: HeldAnchor) -> None:
         self.connection.execute(delete(self.table).where(self.table.c.id == anchor.id))
         self._add([(into.id, anchor.n)])
 
@@ -294,16 +336,12 @@ class _Part:
     def _add(self, changes: Sequence[tuple[int, int]]) -> None:
         """Add to the rows of anchors; many at once, since each statement is a round trip."""
         name = self.connection.dialect.identifier_preparer.format_table(self.table)
+        add = record_of(self.connection.dialect).anchors.add
         for begin in range(0, len(changes), _AT_ONCE):
-            some = changes[begin : begin + _AT_ONCE]
-            cases = " ".join(f"WHEN {number:d} THEN {d:d}" for number, d in some)
-            which = ", ".join(f"{number:d}" for number, _ in some)
-            self.connection.exec_driver_sql(
-                f"UPDATE {name} SET n = n + CASE id {cases} ELSE 0 END WHERE id IN ({which})"
-            )
+            add(self.connection, name, changes[begin : begin + _AT_ONCE])
 
 
-def _parts(engine: Engine, anchors: AnchorSet) -> list[tuple[Any, ...]]:
+def parts_of(engine: Engine, anchors: AnchorSet) -> list[tuple[Any, ...]]:
     """Return the parts that have rows enough for an anchor."""
     columns = anchors.tables.parts
     if not columns:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -13,22 +14,29 @@ from vrelko.serving.anchors.anchor_set import AnchorSet
 
 
 @contextmanager
-def alone(engine: Engine, anchors: AnchorSet) -> Iterator[Connection]:
+def alone(engine: Engine, anchors: AnchorSet, patience_s: float = 0.0) -> Iterator[Connection]:
     """Lend a connection in a transaction that no other worker has: locked first, begun then.
 
-    A lock taken inside might come after the snapshot that it is to guard.
+    A lock taken inside might come after the snapshot that it is to guard. `patience_s`: how long
+    to wait for another worker. Raises UnavailableError.
     """
-    name = f"vrelko {anchors.tables.anchors.fullname}"
+    name = f"vrelko {anchors.tables.log.fullname}"
+    until = time.monotonic() + patience_s
     parts = record_of(engine.dialect).anchors
     begin, lock, unlock = parts.isolation, parts.lock, parts.unlock
     with engine.connect() as raw:
         connection = raw if not begin else raw.execution_options(isolation_level=begin)
+        # SQLite has no named locks; a transaction that writes from its start keeps other writers
+        # out.
         if lock is None:
             connection.exec_driver_sql("BEGIN IMMEDIATE")
         else:
-            if not connection.execute(text(lock), {"name": name}).scalar():
+            while not connection.execute(text(lock), {"name": name}).scalar():
+                if time.monotonic() < until:
+                    time.sleep(0.05)
+                    continue
                 raise UnavailableError(
-                    f"another fold worker is at the anchors {anchors.tables.name!r}",
+                    f"another fold worker is at the anchors {anchors.tables.group!r}",
                     "Let one run at a time",
                     "fold-busy",
                 )

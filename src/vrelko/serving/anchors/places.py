@@ -13,7 +13,7 @@ from datetime import date, datetime
 from functools import partial
 from typing import Any
 
-from sqlalchemy import ColumnElement, Select, bindparam, func, literal_column, select
+from sqlalchemy import ColumnElement, Select, bindparam, func, literal, literal_column, select
 
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.ranges import Ranges
@@ -23,6 +23,10 @@ from vrelko.sql.range_statements import build_between, build_sum_of
 from vrelko.sql.statements import key_parameters
 
 AT, END = "vrelko_at_", "vrelko_end_"
+
+
+class AnchorsGone(Exception):
+    """There are no anchors any more, or their build has not ended."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,15 +44,14 @@ class Places(Ranges):
         self, anchors: AnchorSet, connection: Any, params: Mapping[str, Any] | None = None
     ) -> None:
         super().__init__(anchors, connection, params)
-        self._state: tuple[int | None, int, int] | None = None
+        self._state: tuple[int, int, int] | None = None
         self._up_to: dict[Key, int] = {}
         self._known: Remembered | None = None
 
     @property
     def static(self) -> bool:
         """Whether no triggers keep the anchors up."""
-        version = self._looked()[0]
-        return version is not None and version < 0
+        return self._looked()[0] < 0
 
     @property
     def log_is_used(self) -> bool:
@@ -64,11 +67,14 @@ class Places(Ranges):
         rows that came since are taken to lie ahead, and skipped where they do not.
         """
         known = self._glance(offset)
+        # Guessed by what the log added at the last look: mostly right, and checked by its sum
+        # below.
         count = known.at_offset(known.goal(offset), self.behind)
         skip = offset - count.rows - self._logged_at(count.anchor)
         for _ in range(3):  # the log told more, or less, than was guessed of it
             if 0 <= skip <= 4 * self.set.k:
                 break
+            # Too far: back by a whole segment more, as rows can be skipped but not gone back over.
             goal = count.rows + skip - (self.set.k if skip < 0 else 0)
             count = known.at_offset(goal, self.behind)
             skip = offset - count.rows - self._logged_at(count.anchor)
@@ -119,15 +125,19 @@ class Places(Ranges):
         return count.anchor.key, count.rows + self.log_up_to(count.anchor.key)
 
     def _remembered(self) -> Remembered:
-        """Return the anchors of this snapshot's version, as far as they are known."""
+        """Return the anchors of this snapshot's version, as far as they are known.
+
+        Raises AnchorsGone.
+        """
         if self._known is None:
             version, *_ = self._looked()
+            if not version:  # none is laid, or some and more to come
+                raise AnchorsGone
             part = tuple(self.part.values())
             found = self.set.remembered.get(part)
-            if found is None or version is None or found.version != version:
+            if found is None or found.version != version:
                 found = Remembered(version, self.set.key_order(self.connection))
-                if version is not None:
-                    self.set.remembered.keep(part, found)
+                self.set.remembered.keep(part, found)
             self._known = found
         return self._known
 
@@ -160,11 +170,12 @@ class Places(Ranges):
             values |= key_parameters(at.key, AT)
         if logged:
             values |= key_parameters(end.key, END)
-        asked = self._kept(("at once", tails, sums_at, sums_end), build)
+        asked = self.kept(("at once", tails, sums_at, sums_end), build)
         found = self.connection.execute(asked, values).one()
         version, rows, net, tail, up_to_at, up_to_end = found
         self._keep_state(version, rows, net)
         net = self._log()[1]  # all of it, less what lies behind an anchor
+        # A count that reached its limit is no count.
         if tail < self._most:
             self._tails[end.key] = int(tail)
         if logged:
@@ -187,7 +198,7 @@ class Places(Ranges):
         if key in self._up_to:
             return self._up_to[key]
         for statement in self.logged.seek(key, False):
-            asked = self._kept(("sum", statement), partial(build_sum_of, statement, "d"))
+            asked = self.kept(("sum", statement), partial(build_sum_of, statement, "d"))
             values = {**self.part, **key_parameters(key)}
             found -= int(self.connection.execute(asked, values).scalar() or 0)
         self._up_to[key] = found
@@ -202,22 +213,23 @@ class Places(Ranges):
         _, came, net = self._looked()
         return came, net
 
-    def _looked(self) -> tuple[int | None, int, int]:
+    def _looked(self) -> tuple[int, int, int]:
         """Return the anchors' version, the rows that came since, and how many more that is."""
         if self._state is None:  # in one snapshot they do not change
-            asked = self._kept(("state",), self._state_statement)
+            asked = self.kept(("state",), self._state_statement)
             self._keep_state(*self.connection.execute(asked, self.part).one())
         assert self._state is not None
         return self._state
 
     def _keep_state(self, version: Any, rows: Any, net: Any) -> None:
         rows, net = int(rows), int(net or 0)
-        self._state = None if version is None else int(version), (rows + net) // 2, net
+        self._state = int(version or 0), (rows + net) // 2, net
 
     def _state_statement(self) -> Select[Any]:
         log, state = self.set.tables.log, self.set.tables.state
         where = [log.c[name] == bindparam(name, type_=log.c[name].type) for name in self.part]
-        version = select(func.max(state.c.version)).scalar_subquery()
+        own = state.c.mark == literal(self.set.tables.mark, literal_execute=True)
+        version = select(func.max(state.c.version)).where(own).scalar_subquery()
         sums = select(func.count().label("rows"), func.sum(log.c.d).label("net"))
         summed = sums.select_from(log).where(*where).subquery("vrelko_log")
         return select(version, summed.c.rows, summed.c.net)

@@ -47,6 +47,7 @@ class Ranges:
 
     def between(self, begin: Key | None, end: Key | None) -> int:
         """Return the rows behind one key and ahead of another; None: from the start, to the end."""
+        # Total and last page both ask for it, within one snapshot.
         if end is None and begin in self._tails:
             return self._tails[begin]
         found = self._in_order(partial(self._between, self.rows, begin, end))
@@ -61,7 +62,7 @@ class Ranges:
 
         def counted(most: int | None) -> int:
             build = partial(build_between, behind, (select().where(near),), most)
-            asked = self._kept(("near", behind, most), build)
+            asked = self.kept(("near", behind, most), build)
             return int(self.connection.execute(asked, given).scalar() or 0)
 
         return self._in_order(counted)
@@ -69,16 +70,32 @@ class Ranges:
     def _in_order(self, counted: Callable[[int | None], int]) -> int:
         """Count up to a limit, for which servers read in order; once more without at the limit."""
         found = counted(self._most)
+        # At the limit it may be more; counted whole, the server may scan as it likes.
         return found if found < self._most else counted(None)
 
     def logged_between(self, begin: Key | None, end: Key) -> int:
         """Return what the log adds to the rows behind one key and up to another."""
         found = self._between(self.logged, begin, end, None, "d")
+        # A change of the row at the end itself stands at its key, not ahead of it.
         statement, values = self.logged.key_by_itself(end)
         changes = self.logged.edge(False)[0].limit(None).order_by(None)
         build = partial(build_sum_of, changes.where(*statement._where_criteria), "d")
-        asked = self._kept(("logged at", statement), build)
+        asked = self.kept(("logged at", statement), build)
         return found + int(self.connection.execute(asked, {**self.part, **values}).scalar() or 0)
+
+    def keys_ahead(self, key: Key) -> Iterator[Key]:
+        """Yield the keys of rows ahead of a key, the nearest first, read from an index alone."""
+        read = [one.read for one in self.rows.source.keys]
+        at: Key | None = key
+        while at is not None:
+            last = None
+            for statement in self.rows.seek(at, True):
+                narrow = self.kept(("keys", statement), partial(build_keys_of, statement, read))
+                values = {**self.params, **key_parameters(at), LIMIT: self.set.k, OFFSET: 0}
+                for row in self.connection.execute(narrow, values).all():
+                    last = self.rows.converted(row)
+                    yield last
+            at = last
 
     def is_there(self, key: Key) -> int:
         """Return 1 where a row has just this key."""
@@ -96,7 +113,7 @@ class Ranges:
         ahead = () if end is None else variant.naming(UNTIL).seek(end, True)
         behind = _forward(variant, begin)
         build = partial(build_between, behind, ahead, most, summed)
-        asked = self._kept(("between", behind, ahead, most), build)
+        asked = self.kept(("between", behind, ahead, most), build)
         given = self.params if variant is self.rows else self.part
         values = {**given, **key_parameters(begin or ()), **key_parameters(end or (), UNTIL)}
         return int(self.connection.execute(asked, values).scalar() or 0)
@@ -115,21 +132,24 @@ class Ranges:
 
     def land(self, key: Key | None, skip: int) -> tuple[Key | None, bool]:
         """Return the key that `skip` rows behind a key stands, and whether few rows tie with it."""
+        # Two keys: whether the second ties with the first tells how the page behind is read.
         values = {**self.params, **key_parameters(key or ()), LIMIT: 2, OFFSET: skip}
         statements = _forward(self.rows, key)
         read = [one.read for one in self.rows.source.keys]
         if len(statements) == 2 and self.rows.source.capabilities.offset_expressions:
             build = partial(build_behind_ties, statements[0], statements[1], read)
-            asked = self._kept(("tied", statements), build)
+            asked = self.kept(("tied", statements), build)
             found = self.connection.execute(asked, values).all()
+            # More ties than rows to skip: the row wanted is among them, in another statement.
             if found and found[0][-1] <= skip:
                 keys = [self.rows.converted(row[:-1]) for row in found]
                 return keys[0], keys[0][:-1] != keys[-1][:-1] or len(keys) == 1
         for statement in statements:
-            narrow = self._kept(("keys", statement), partial(build_keys_of, statement, read))
+            narrow = self.kept(("keys", statement), partial(build_keys_of, statement, read))
             row = self.connection.execute(narrow, values).first()
             if row is not None:
                 return self.rows.converted(row), False
+            # Fewer rows were there than skipped: how many, the next range must know.
             if values[OFFSET]:
                 values[OFFSET] = max(values[OFFSET] - self._count(statement, values), 0)
         return None, False
@@ -145,6 +165,8 @@ class Ranges:
             found += rows
             if len(found) >= size:
                 break
+            # None of this statement's rows are on the page: how many it skipped, the next must
+            # know.
             if skip and not rows:
                 skip = max(skip - self._count(statement, values), 0)
             elif rows:
@@ -158,6 +180,16 @@ class Ranges:
     def all(self, level: int) -> list[Anchor]:
         """Return every anchor of a level, in order."""
         return list(self._walk(level, None, False, _AT_ONCE))
+
+    def one(self, number: int) -> Anchor:
+        """Return the anchor of level 1 that has a number."""
+        column = self.set.tables.anchors.c.id
+        for statement in self.anchored.edge(False):
+            values = {**self.part, "lvl": 1, LIMIT: 1}
+            row = self.connection.execute(statement.where(column == number), values).first()
+            if row is not None:
+                return Anchor(row[0], row[1], self.anchored.key_from(row))
+        raise KeyError(number)
 
     def ahead(self, level: int, key: Key | None) -> Iterator[Anchor]:
         """Yield the anchors of a level ahead of a key, the nearest first; all from the end."""
@@ -181,13 +213,13 @@ class Ranges:
                 return
             at = last
 
-    def _kept(self, name: tuple[Any, ...], build: Callable[[], Select[Any]]) -> Select[Any]:
+    def kept(self, name: tuple[Any, ...], build: Callable[[], Select[Any]]) -> Select[Any]:
         """Return a statement, built once: that takes longer than to run it."""
         found: Select[Any] | None = self.set.kept.get(name)
         return self.set.kept.keep(name, build()) if found is None else found
 
     def _count(self, statement: Select[Any], values: Mapping[str, Any]) -> int:
-        asked = self._kept(("count", statement), partial(build_count_of, statement))
+        asked = self.kept(("count", statement), partial(build_count_of, statement))
         return int(self.connection.execute(asked, {**self.params, **values}).scalar() or 0)
 
 

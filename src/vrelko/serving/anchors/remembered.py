@@ -56,13 +56,13 @@ class Count:
 
 
 class Remembered:
-    """The anchors of one part in one version; None where there is no version to go by.
+    """The anchors of one part in one version.
 
     What the log told when it was last looked at is a guess for the next time: `logged`, whether
     there was anything in it, and how many rows it adds to each row that anchors count.
     """
 
-    def __init__(self, version: int | None, order: KeyOrder) -> None:
+    def __init__(self, version: int, order: KeyOrder) -> None:
         self.version, self.logged, self._grown = version, False, 1.0
         self._order = order
         self._end: Count | None = None
@@ -71,18 +71,21 @@ class Remembered:
 
     def goal(self, offset: int) -> int:
         """Return how many rows anchors may count ahead of an offset, as far as can be guessed."""
+        # Rows of the log count too, so fewer of those that anchors count lie ahead.
         return int(offset / self._grown)
 
     def learn(self, log: tuple[int, int], counted: int) -> None:
         """Take note of the log: rows that came, and how many more these are than went."""
         came, net = log
         self.logged = bool(came or net)
+        # A log that empties the table must not make goals without end.
         self._grown = max(1 + net / max(counted, 1), 0.1)
 
     def at_offset(self, goal: int, behind: Behind) -> Count:
         """Return the last anchor up to which there are at most so many rows."""
+        # Each step of one answer asks for the same place.
         last = self._found
-        if last is not None and last[0] == goal:  # as at each step of one answer
+        if last is not None and last[0] == goal:
             return last[1]
         found = self._descend(lambda _, node, rows: bisect_right(node.ends, goal - rows), behind)
         self._found = goal, found
@@ -103,6 +106,7 @@ class Remembered:
         def choose(level: int, node: Node, rows: int) -> int:
             if node.sorted_keys is not None and self._order.sorts([key, *node.keys[:1]]):
                 return self._order.first_from(node.sorted_keys, key)
+            # Texts under a collation: only the database knows what comes first.
             found = nearest(level)
             return 1 + node.keys.index(found.key) if found and found.key in node.keys else 0
 
@@ -137,6 +141,7 @@ class Remembered:
         for level in range(LEVELS, 0, -1):
             node = self._node(level, low, until, behind)
             i = choose(level, node, rows)
+            # The next level lies between the two anchors that were found here.
             until = node.anchors[i] if i < len(node.anchors) else until
             if i:
                 low, rows = node.anchors[i - 1], rows + node.ends[i - 1]
@@ -144,6 +149,7 @@ class Remembered:
 
     def _node(self, level: int, low: Anchor | None, until: Anchor | None, behind: Behind) -> Node:
         """Return the anchors of a level behind an anchor of the next level and up to another."""
+        # An anchor's id is its own for good, and names the stretch behind it.
         which = level, 0 if low is None else low.id
         found = self._nodes.get(which)
         if found is None:

@@ -11,6 +11,7 @@ from sqlalchemy import Engine, func, select, update
 from vrelko.engines.registry import database_errors
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.fold_worker import renew
+from vrelko.serving.anchors.in_bulk import differences
 from vrelko.serving.anchors.locks import alone
 from vrelko.serving.anchors.places import Places
 from vrelko.serving.anchors.remembered import Anchor, Key
@@ -28,6 +29,7 @@ def verify(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None)
         with database_errors("verify"), alone(engine, anchors) as connection:
             places = Places(anchors, connection, part)
             found += [off for _, off in _differences(places)]
+            # Upper levels hold sums of the one below: adding up tells, and no row is read.
             for level in range(2, LEVELS + 1):
                 found += [off for _, off in _sums_off(places, level)]
     return found
@@ -71,6 +73,7 @@ def _sums_off(places: Places, level: int) -> Iterator[tuple[Anchor, int]]:
     rows = 0
     for anchor in places.all(level - 1):
         rows += anchor.n
+        # An upper anchor stands at the key of one below it.
         above = uppers.get(anchor.key)
         if above is not None:
             yield above, rows - above.n
@@ -80,12 +83,15 @@ def _sums_off(places: Places, level: int) -> Iterator[tuple[Anchor, int]]:
 def _differences(places: Places) -> Iterator[tuple[Anchor, int]]:
     """Yield each segment's anchor, and the rows there less those that it and the log tell of."""
     before: Key | None = None
+    told = differences(places)
     for anchor in places.all(1):
-        yield anchor, _difference(places, before, anchor)
+        known = None if told is None else told.get(anchor.id)
+        yield anchor, difference(places, before, anchor) if known is None else known
         before = anchor.key
 
 
-def _difference(places: Places, before: Key | None, anchor: Anchor) -> int:
+def difference(places: Places, before: Key | None, anchor: Anchor) -> int:
+    """Return the rows of a segment less those that its anchor and the log tell of."""
     live = places.between(before, anchor.key) + places.is_there(anchor.key)
     return live - anchor.n - places.log_between(before, anchor.key)
 
@@ -95,6 +101,7 @@ def check(engine: Engine, anchors: AnchorSet, many: int) -> list[int]:
     table, found = anchors.tables.anchors, []
     with database_errors("check"), alone(engine, anchors) as connection:
         of_level_1 = table.c.lvl == 1
+        # A number drawn below the highest finds one by its key; sorting at random would read all.
         top: int = connection.execute(select(func.max(table.c.id)).where(of_level_1)).scalar() or 0
         parts = [table.c[f"p{i}"] for i in range(len(anchors.parts))]
         for _ in range(many if top else 0):
@@ -102,10 +109,7 @@ def check(engine: Engine, anchors: AnchorSet, many: int) -> list[int]:
             one = select(table.c.id, *parts).where(of_level_1, drawn).order_by(table.c.id).limit(1)
             number, *part = connection.execute(one).one()
             places = Places(anchors, connection, dict(zip(anchors.parts, part, strict=True)))
-            before: Key | None = None
-            for anchor in places.all(1):
-                if anchor.id == number:
-                    found.append(_difference(places, before, anchor))
-                    break
-                before = anchor.key
+            anchor = places.one(number)
+            before = next(places.ahead(1, anchor.key), None)
+            found.append(difference(places, None if before is None else before.key, anchor))
     return found

@@ -60,6 +60,7 @@ class CursorBook:
 
     def __init__(self, secrets: Sequence[bytes | str] = (), expires_s: float | None = None) -> None:
         keys = [key.encode() if isinstance(key, str) else key for key in secrets]
+        # Shorter secrets can be guessed by trying; a password is not random enough either.
         if any(len(key) < 16 for key in keys):
             raise ListingError(
                 "a secret for signing cursors is shorter than 16 bytes",
@@ -96,6 +97,7 @@ class CursorBook:
         parts += [key, spot.at, spot.rows, spot.total, issued]
         if spot.top is not None or spot.seen is not None or spot.frozen is not None:
             parts += self._walked(spot, fingerprint, sealed)
+        # Absent parts at the end are left out: most cursors carry a key and nothing else.
         while parts[-1] is None:
             parts.pop()
         text = VERSION + _pack(parts)
@@ -106,6 +108,8 @@ class CursorBook:
                 "Order and identify rows by shorter values",
                 "cursor-long",
             )
+        # A driver's subclass of a type may compare equal and write another text, so only plain
+        # values are kept.
         if spot.key is None or PLAIN.issuperset(map(type, spot.key)):
             self._remember(cursor, fingerprint, sealed, spot)
         return cursor
@@ -141,11 +145,13 @@ class CursorBook:
                 "cursor-version",
             )
         packed = text.encode("ascii")
+        # In constant time: how many characters fit must not show in how long a refusal takes.
         holds = compare_digest(self._check(packed, fingerprint), check)
         if not holds:
             holds = self._held_once(packed, check, fingerprint)
         parts = _unpack(packed)
         if not holds:
+            # The cursor itself says whose it was, so a foreign one is told from an altered one.
             if parts[0] != short_of(fingerprint):
                 raise CursorError(
                     "this cursor belongs to a different listing, order, filter or user",
@@ -180,6 +186,7 @@ class CursorBook:
 
     def _held_once(self, packed: bytes, check: str, fingerprint: bytes) -> bool:
         """Tell whether a signature is one of an older secret."""
+        # After a secret was replaced, readers still hold cursors signed with the one before.
         for older in self._older:
             digest = older.copy()
             digest.update(packed + fingerprint)
@@ -227,6 +234,7 @@ def _unpack(packed: bytes) -> list[Any]:
         parts, end = _SCAN_JSON(raw.decode("ascii"), 0)
     except (ValueError, binascii.Error, RecursionError, StopIteration) as error:
         raise _altered() from error
+    # Text behind the JSON, or an absent part spelled out, would be a second spelling.
     if end != len(raw) or type(parts) is not list or len(parts) < 2 or parts[-1] is None:
         raise _altered()
     return parts
@@ -284,6 +292,7 @@ def _check_parts(parts: list[Any]) -> None:
     if any(text is not None and not _is_text(text) for text in (seen, frozen)):
         raise _altered()
     kind, _ = _BY_LETTER[letter]
+    # A spot behind a row needs a key, and no other spot has one.
     if (key is None) != (kind not in ("after", "before")):
         raise _altered()
     if kind in ("number", "offset") and at is None:

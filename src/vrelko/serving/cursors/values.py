@@ -41,6 +41,7 @@ def encode_value(value: Any) -> str:
     exact = _WRITE.get(type(value))
     if exact is not None:
         return exact[0] + exact[1](value)
+    # The exact type is looked up first; this loop is for drivers that subclass it.
     for kind, (letter, write) in _WRITE.items():
         if isinstance(value, kind):  # a driver's own subclass of a plain type
             return letter + write(value)
@@ -72,6 +73,7 @@ def describe(value: Any) -> Any:
     if isinstance(value, Mapping):
         return [[str(key), describe(value[key])] for key in sorted(value, key=str)]
     if isinstance(value, (set, frozenset)):
+        # A set has no order, and a fingerprint must not depend on one.
         return sorted(describe(item) for item in value)
     if isinstance(value, Iterable) and not isinstance(value, (str, bytes)):
         return [describe(item) for item in value]

@@ -91,6 +91,7 @@ def gather(
         )
     opened = _open(settings, GivenResults(results), dialect, params, order, scope)
     spot, rows = opened.spot_of(at), settings.sizes.check(size)
+    # At the start it needs another statement, which nobody here can run.
     if spot.fill:
         raise PageError(
             "the page behind a cursor cannot be built from results of your own",
@@ -98,6 +99,7 @@ def gather(
             "spot-own",
         )
     batch = PageReader(opened.runner, opened.variant, rows).read(spot, None)
+    # Whoever goes back came from a row that follows the page.
     if spot.kind == "before":
         batch = replace(batch, after=True)
     ways = Ways(opened.write, opened.variant, False, settings.kind == "grid")

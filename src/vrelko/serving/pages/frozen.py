@@ -23,6 +23,7 @@ def freeze(opened: BoundRequest, frozen: FrozenIds) -> str:
     if known is not None:
         return known
     variant, room = opened.variant, frozen.room()
+    # One more than may be stored tells that there are more, without counting them.
     statement = variant.keys().limit(min(frozen.most, room) + 1)
     rows, _ = opened.runner.fetch(statement, None, {})
     if room < frozen.most and len(rows) > room:
@@ -62,6 +63,7 @@ def read_frozen(opened: BoundRequest, frozen: FrozenIds, name: str, spot: Spot, 
         )
         for row, whole in zip(rows, full, strict=True):
             found[variant.id_of(variant.key_from(whole))] = row, whole
+    # In the order of the list: rows come as the engine finds them.
     kept = [found[key] for key in wanted if key in found]
     return Batch(
         rows=[row for row, _ in kept],

@@ -2,23 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
-from typing import Any
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any, TypeVar
 
-from sqlalchemy import Select, inspect
+from sqlalchemy import Select, inspect, select
+from sqlalchemy.exc import SQLAlchemyError
 
 from vrelko.core.arithmetic import Total, check_offset, offset_of, page_count
 from vrelko.core.spot import Spot
 from vrelko.engines.registry import database_errors
 from vrelko.errors import DatabaseError, ListingError
-from vrelko.serving.anchors.anchor_set import AnchorSet, anchor_set, in_snapshot
-from vrelko.serving.anchors.places import Places
+from vrelko.serving.anchors.anchor_file import FilePlaces, read_file
+from vrelko.serving.anchors.anchor_set import AnchorSet
+from vrelko.serving.anchors.in_bulk import page_behind
+from vrelko.serving.anchors.of_listing import anchor_set
+from vrelko.serving.anchors.places import AnchorsGone, Places
+from vrelko.serving.anchors.remembered import Key
+from vrelko.serving.anchors.snapshots import begun_here, in_snapshot
 from vrelko.serving.pages.batch import Batch
 from vrelko.serving.pages.request import BoundRequest
 from vrelko.sql.entities import core_connection
 from vrelko.sql.statements import LIMIT, OFFSET, integer, key_parameters
 
+_Told = TypeVar("_Told")
 _FEW = 50  # rows that are skipped as they are
 _NUMBERED = ("number", "offset", "end")
 
@@ -27,13 +35,53 @@ def total_of(opened: BoundRequest) -> Total | None:
     """Return how many rows a request has by its anchors, None where it has none, or other rows."""
     if opened.misfit:
         return None
-    notes = opened.notes
-    places = places_of(opened)
-    opened.notes = notes  # a count says nothing of how a page was reached
-    if places is None or places.rows is not opened.variant:
-        return None
-    with _forgetting(opened), database_errors("count by anchors"):
+
+    def ask(places: Places) -> Total | None:
+        if places.rows is not opened.variant:
+            return None
         return Total(places.total(), "about" if places.static else "exact")
+
+    notes = opened.notes
+    found = by_anchors(opened, ask)
+    opened.notes = notes  # a count says nothing of how a page was reached
+    return found
+
+
+def by_anchors(opened: BoundRequest, ask: Callable[[Places], _Told | None]) -> _Told | None:
+    """Return what a request's anchors tell; None, with a note, where it has none.
+
+    Where they are gone since they were found, they are looked for anew at the next request.
+    """
+    places = places_of(opened)
+    if places is None:
+        return None
+    known = opened.settings.anchor_sets
+    try:
+        with database_errors("count by anchors"):
+            return ask(places)
+    except AnchorsGone:
+        known.clear()
+    except DatabaseError:
+        known.clear()
+        if _are_there(opened, places):
+            raise
+    opened.notes = (f"jumped by offset: {_none(opened)}",)
+    return None
+
+
+def _are_there(opened: BoundRequest, places: Places) -> bool:
+    """Tell whether anchors are there after an error; where nobody can ask any more, too."""
+    try:
+        return not isinstance(_set_of(opened, places.connection), str)
+    except SQLAlchemyError:
+        # PostgreSQL takes no statement more in that transaction. The caller's own may hold writes;
+        # one that was begun for this request has read nothing yet that a page shows.
+        if not begun_here(places.connection):
+            return True
+    opened.lender.rollback()
+    return not isinstance(
+        _set_of(opened, core_connection(opened.lender, opened.settings.select)), str
+    )
 
 
 def places_of(opened: BoundRequest) -> Places | None:
@@ -46,39 +94,38 @@ def places_of(opened: BoundRequest) -> Places | None:
         return None
     filters = opened.settings.variants.filters
     asked = set(filters.active(opened.given)) - {"period"}
+    # Anchors count the listing's rows; a filter that a reader adds leaves some of them out.
     if asked or "period_from" in opened.given:
         opened.notes = ("jumped by offset: anchors count rows without optional filters",)
         return None
     given = {name: opened.given[name] for name in found.parts}
-    return Places(found, connection, given)
+    by = Places if found.stored is None else FilePlaces
+    return by(found, connection, given)
 
 
 def jump(
     opened: BoundRequest, spot: Spot, size: int, counted: Total | None
 ) -> tuple[Batch, Total | None] | None:
     """Return the page at a number, an offset or the end, and the total; None by other means."""
+    # Pages by key need no anchors, and those of a ceiling or a frozen list count other rows.
     if spot.kind not in _NUMBERED or spot.top is not None or spot.frozen is not None:
         return None
-    places = places_of(opened)
-    if places is None:
+    landing = by_anchors(opened, lambda places: _land(opened, places, spot, size, counted))
+    if landing is None:
         return None
-    with _forgetting(opened), database_errors("jump"):
-        known = counted.value if counted is not None and counted.kind == "exact" else None
-        wanted = spot.kind == "end" or opened.settings.total != "none"
-        ahead = None if spot.kind == "end" else _offset(spot, size, 0)
-        total = places.total(ahead) if known is None and wanted else known
-        offset = _offset(spot, size, total or 0)
-        want = size if spot.rows is None else min(spot.rows, size)
-        found = places.find(offset)
-        key, skip, near = found.key, found.skip, False
-        if skip > _FEW:  # skipped by keys alone, which an index holds
-            (key, near), skip = places.land(key, skip - 1), 0
+    places, total, offset = landing.places, landing.total, landing.offset
+    want = size if spot.rows is None else min(spot.rows, size)
+    given = key_parameters(landing.key or ())
     asked: tuple[Select[Any], ...] = ()
-    if key is not None:
-        asked = opened.variant.seek(key, False, near)
+    skip = landing.skip
+    at_once = page_behind(places, opened.variant, landing.key) if skip > _FEW else None
+    if at_once is not None:
+        asked, given, skip = (at_once,), {**given, OFFSET: skip - 1}, 0
+    elif landing.key is not None:
+        asked = opened.variant.seek(landing.key, False, landing.near)
     elif offset <= _FEW:
         asked = opened.variant.edge(False)
-    rows, full = _rows(opened, asked, key_parameters(key or ()), skip, want + 1)
+    rows, full = _rows(opened, asked, given, skip, want + 1)
     if not rows and total is not None and offset < total:  # a table truncated behind their back
         opened.misfit = True
         opened.notes = ("jumped by offset: the anchors do not fit the rows; verify them",)
@@ -97,14 +144,32 @@ def jump(
     return batch, None if total is None else Total(total, kind)
 
 
-@contextmanager
-def _forgetting(opened: BoundRequest) -> Iterator[None]:
-    """Look for the anchors anew at the next request where they are gone."""
-    try:
-        yield
-    except DatabaseError:
-        opened.settings.anchor_sets.clear()
-        raise
+@dataclass(frozen=True, slots=True)
+class _Landing:
+    """Where a page begins: `skip` rows behind a key, few of which tie with it where it is near."""
+
+    places: Places
+    total: int | None
+    offset: int
+    key: Key | None
+    skip: int
+    near: bool
+
+
+def _land(
+    opened: BoundRequest, places: Places, spot: Spot, size: int, counted: Total | None
+) -> _Landing:
+    known = counted.value if counted is not None and counted.kind == "exact" else None
+    wanted = spot.kind == "end" or opened.settings.total != "none"
+    ahead = None if spot.kind == "end" else _offset(spot, size, 0)
+    total = places.total(ahead) if known is None and wanted else known
+    offset = _offset(spot, size, total or 0)
+    found = places.find(offset)
+    key, skip, near = found.key, found.skip, False
+    # Skipped by keys alone, which an index holds; by the page's own statement where that can.
+    if skip > _FEW and page_behind(places, opened.variant, key) is None:
+        (key, near), skip = places.land(key, skip - 1), 0
+    return _Landing(places, total, offset, key, skip, near)
 
 
 def _offset(spot: Spot, size: int, total: int) -> int:
@@ -141,19 +206,34 @@ def _rows(
     return rows, full
 
 
-def _set_of(opened: BoundRequest, connection: object) -> AnchorSet | str:
+def _set_of(opened: BoundRequest, connection: Any) -> AnchorSet | str:
     """Return the anchors of a request's order, or why there are none; kept once they are found."""
     known, order = opened.settings.anchor_sets, str(opened.variant.order)
-    found: AnchorSet | None = known.get(order)
-    if found is not None:
+    # One listing may be read from several engines, which write its condition each in their own way.
+    which = connection.dialect.name, order
+    found: AnchorSet | None = known.get(which)
+    file = opened.settings.anchor_file
+    if found is not None and (file is None or found.stored in read_file(Path(file)).values()):
         return found
     try:
         made = anchor_set(opened.settings, connection, opened.order)
     except ListingError as error:
         return error.what
-    inspector = inspect(connection)
-    table = made.tables.anchors
-    if not inspector.has_table(table.name, schema=table.schema):
-        return f"there are no anchors for the order {order}"
-    known.keep(order, made)
+    if file is not None:
+        stored = read_file(Path(file)).get(made.tables.mark_of_all)
+        return _none(opened) if stored is None else known.keep(which, replace(made, stored=stored))
+    state = made.tables.state
+    if not inspect(connection).has_table(state.name, schema=state.schema):
+        return _none(opened)
+    own = state.c.mark == made.tables.mark
+    version = connection.execute(select(state.c.version).where(own)).scalar()
+    if version == 0:
+        return f"the anchors of the order {order} are being built"
+    if version is None:
+        return _none(opened)
+    known.keep(which, made)
     return made
+
+
+def _none(opened: BoundRequest) -> str:
+    return f"there are no anchors for the order {opened.variant.order}"

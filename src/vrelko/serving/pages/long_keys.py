@@ -27,6 +27,7 @@ def shorten(variant: Variant, key: Sequence[Any]) -> tuple[Any, ...]:
         if isinstance(value, (str, bytes)) and len(value) > _SHORT
     }
     total = sum(sizes.values())
+    # The longest first: few digests are enough, and short values stay readable.
     for place in sorted(sizes, key=lambda place: -sizes[place]):
         if total <= _MOST:
             break
@@ -68,4 +69,5 @@ def _fits(kept: Any, found: Any) -> bool:
 def _size(value: str | bytes) -> int:
     if isinstance(value, bytes):
         return len(value) * 4 // 3
+    # JSON writes others as \uXXXX.
     return sum(1 if char.isascii() and char.isprintable() else 6 for char in value)

@@ -198,6 +198,7 @@ class Page(Sequence[Any]):
         if self._ways.variant is not variant:
             return None
         for one, full in zip(self.rows, self._batch.full, strict=True):
+            # By identity: two equal rows have two places.
             if one is row or (len(one) == 1 and one[0] is row):
                 return variant.key_from(full)
         return None
@@ -215,6 +216,7 @@ class Page(Sequence[Any]):
     @property
     def self(self) -> str:
         """The cursor of this very page; with another size it still begins at the same row."""
+        # By its row, not its number: with another size the same rows still come first.
         if self._spot.kind == "number" and self.offset is not None:
             return self._write(Spot("offset", at=self.offset))
         return self._write(self._spot)
@@ -237,8 +239,10 @@ class Page(Sequence[Any]):
             return self._write(Spot.end() if self._ways.numbered else self._spot_before())
         if self._ways.by_offset and self.offset is not None:
             start = max(self.offset - self.size, 0)
+            # A page before the first full one is as short as the rows ahead of it.
             rows = self.offset if self.offset < self.size else None
             return self._write(Spot("offset", at=start, rows=rows))
+        # A short first page would shift every page number behind it.
         return self._write(self._spot_before()._replace(fill=True))
 
     @property
@@ -309,6 +313,7 @@ class Page(Sequence[Any]):
             after=batch.after or len(batch.rows) > last,
             offset=offset,
         )
+        # Nothing follows what already lies behind the last row.
         if not rows and batch.rows:
             made.after = False
         return Page(made, size, spot, self._ways, self.statements, self.clamped)
@@ -336,15 +341,18 @@ class Page(Sequence[Any]):
     def _write(self, spot: Spot) -> str:
         if self._ways.total is not None:
             spot = spot._replace(total=self._ways.total)
+        # What was seen matters to pages that follow alone.
         walk = self._ways.walk
         if walk is not NO_WALK:
             onward = spot.kind in ("offset", "after")
             spot = spot._replace(
                 top=walk.top, frozen=walk.frozen, seen=walk.seen if onward else None
             )
+        # Two moments of an hour that comes twice are equal in Python, and two cursors.
         known: Any = spot
         if self._ways.variant.may_fold and spot.key is not None:
             known = spot, tuple([getattr(one, "fold", 0) for one in spot.key])
+        # Signing takes longer than all else here, and templates ask for a link twice.
         text = self._written.get(known)
         if text is None:
             text = self._written[known] = self._ways.write(spot)
@@ -352,6 +360,7 @@ class Page(Sequence[Any]):
 
     def _spot_after(self, by_key: bool = False) -> Spot:
         if self._ways.by_offset and self.offset is not None and not by_key:
+            # Rows left out as seen still count: the next page begins a whole page further.
             onward = self.size if self._ways.walk.stride else len(self.rows)
             return Spot("offset", at=self.offset + onward)
         return self._spot_behind(len(self.rows) - 1)
@@ -369,5 +378,6 @@ class Page(Sequence[Any]):
             return self._spot if self._spot.kind == "before" else Spot.end()
         variant, full = self._ways.variant, self._batch.full
         near = variant.near(full, 0, -1, not self._batch.after)
+        # A feed's cursors carry no number: nobody would see it.
         at = self.offset if self._ways.numbered else None
         return Spot("before", variant.key_from(full[0]), at, near=near)

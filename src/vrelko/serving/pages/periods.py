@@ -19,7 +19,7 @@ from vrelko.core.spot import Spot
 from vrelko.engines.registry import capabilities_of, dialect_of
 from vrelko.errors import PageError
 from vrelko.serving.anchors.places import Places
-from vrelko.serving.pages.jumps import places_of
+from vrelko.serving.pages.jumps import by_anchors
 from vrelko.serving.pages.page import PageOfPeriod
 from vrelko.serving.pages.request import BoundRequest, open_variant
 from vrelko.serving.settings import Settings
@@ -71,9 +71,11 @@ class PeriodReader:
 
         One descent of an index for each: the rows between two boundaries are not read.
         """
+        # Bounds in the column's own terms, whatever zone the reader has.
         low, high = (None, None) if within is None else self.clock.bounds(within)
         bound = high if newest_first else low
         last: CalendarPeriod | None = None
+        # Each turn is one period, so that a column with a row a day for ages ends too.
         for _ in range(most):
             beside = self._beside(last, newest_first, low, high)
             if beside is not None:
@@ -83,6 +85,7 @@ class PeriodReader:
             value = self._nearest(newest_first, bound)
             if value is None:
                 return
+            # The nearest one lies outside of what was asked for.
             if newest_first and low is not None and value < low:
                 return
             if not newest_first and high is not None and value >= high:
@@ -98,6 +101,7 @@ class PeriodReader:
         self, last: CalendarPeriod | None, newest_first: bool, low: date | None, high: date | None
     ) -> CalendarPeriod | None:
         """Return the period beside the last one where anchors tell that it has rows."""
+        # The first period must be found; those beside it are mostly there.
         if last is None or self.places is None:
             return None
         found = last.previous if newest_first else last.next
@@ -122,6 +126,7 @@ class PeriodReader:
         term = self.opened.variant.order.terms[0]
         nulls_first = term.nullable and term.nulls == "first"
         near = self._statements().ahead(term.descending, nulls_first)
+        # Each boundary ends one period and begins the next: asked for once.
         for bound in (begin, end):
             if bound not in self.ahead:
                 self.ahead[bound] = self.places.ahead_of_value(bound, near, BOUND)
@@ -131,6 +136,7 @@ class PeriodReader:
     def around(self, period: CalendarPeriod) -> PageOfPeriod:
         """Return a period with the labels of the nearest ones that have rows."""
         begin, end = self.clock.bounds(period)
+        # By the next row on either side: how many empty periods lie between does not matter.
         ahead = self._nearest(True, begin)
         behind = None if end is None else self._nearest(False, end)
         earlier, later = (
@@ -231,6 +237,7 @@ def list_periods(
         if gaps and last is not None:
             for empty in _between(last, period, most - len(found) - 1):
                 begin, end = clock.bounds(empty)
+                # A gap counts towards the most: ages without rows would be a long answer.
                 found.append(Period(empty.label, chosen, begin, end, 0))
         if len(found) >= most:
             break
@@ -249,10 +256,11 @@ def _places(opened: BoundRequest, column: PeriodColumn) -> Places | None:
     """
     if opened.settings.jumps != "anchors" or opened.variant.order.terms[0].name != column.name:
         return None
-    places = places_of(opened)
-    if places is None or places.rows is not opened.variant or places.static:
-        return None
-    return places
+
+    def ask(places: Places) -> Places | None:
+        return places if places.rows is opened.variant and not places.static else None
+
+    return by_anchors(opened, ask)
 
 
 def _between(last: CalendarPeriod, now: CalendarPeriod, most: int) -> Iterator[CalendarPeriod]:
@@ -270,6 +278,7 @@ def _first_spot(
 ) -> Spot | None:
     """Return where a period's rows begin in the order, None where it does not lead the order."""
     term = opened.variant.order.terms[0]
+    # In another order the period's rows are scattered, and begin nowhere.
     if term.name != column.name:
         return None
     if not term.descending:

@@ -9,7 +9,7 @@ from typing import Any
 from vrelko.core.arithmetic import MOST_OFFSET, Total, number_of
 from vrelko.core.spot import Spot
 from vrelko.errors import PageError
-from vrelko.serving.pages.jumps import places_of
+from vrelko.serving.pages.jumps import by_anchors
 from vrelko.serving.pages.request import BoundRequest, open_variant
 from vrelko.serving.settings import Settings
 from vrelko.sql.statements import key_parameters
@@ -40,10 +40,10 @@ def where_is(
     rows = settings.sizes.check(size)
     opened = open_variant(settings, lender, params, order, None)
     values = opened.spot_of(Spot.before(key)).key or ()
-    places = places_of(opened) if settings.jumps == "anchors" else None
-    if places is not None:
-        offset = places.rank(values)
-    else:
+    offset = None
+    if settings.jumps == "anchors":
+        offset = by_anchors(opened, lambda places: places.rank(values))
+    if offset is None:
         offset = _count_behind(opened, values, True, None)
     return Place(number_of(offset, rows), offset)
 
@@ -78,6 +78,7 @@ def _count_behind(
     total = 0
     for statement in opened.variant.count_behind(key, backward, cap):
         total += int(opened.runner.value(statement, ours))
+        # More than is asked for: the other statements need not be run.
         if cap is not None and total > cap:
             break
     return total

@@ -57,6 +57,7 @@ def answer(settings: Settings, lender: Any, request: Request) -> Page:
         _check_kind(settings, spot, isinstance(at, str))
     if settings.max_offset is not None:
         spot = _within(settings.max_offset, spot, size, clamps, notes)
+    # Only pages that are kept steady, or that are by offset, tell anything of the walk.
     walk = NO_WALK
     if request.time_limit_ms is not None:
         with limit_time(core_connection(lender, settings.select), request.time_limit_ms):
@@ -115,6 +116,8 @@ def _nearest_spot(opened: BoundRequest, at: Any, notes: list[str]) -> Spot:
     except CursorError:
         notes.append("the cursor could not be read; this is the first page")
     except PageError as error:
+        # Clamping is for numbers that are too small, too large or none; anything else is a fault of
+        # the caller.
         if not isinstance(at, Spot) or at.fault is None:
             raise
         notes.append(f"{error.what}; this is the nearest page")
@@ -205,16 +208,16 @@ def _read_any(
     ahead = settings.kind == "grid" and (
         spot.kind == "end" or (settings.strategy == "two-ended" and spot.kind in _JUMPS)
     )
-    if counted is None and ahead and settings.jumps != "anchors":
-        kind = settings.total if request.total else "none"
-        # The last page and two-ended pages are placed from the end, so the total comes
-        # first.
-        counted = _count(opened, "exact" if settings.strategy == "two-ended" else kind)
     jumped = jump(opened, spot, size, counted) if settings.jumps == "anchors" else None
     if jumped is not None:
         batch, told = jumped
         counted = told or counted
     else:
+        if counted is None and ahead:
+            kind = settings.total if request.total else "none"
+            # The last page and two-ended pages are placed from the end, so the total comes
+            # first.
+            counted = _count(opened, "exact" if settings.strategy == "two-ended" else kind)
         batch = reader.read(spot, counted)
     if not batch.rows and spot.kind in _JUMPS and batch.offset:
         batch, counted = _past_end(opened, reader, spot, batch, request, counted, notes)

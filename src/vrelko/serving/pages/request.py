@@ -15,7 +15,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from vrelko.core.spot import Spot, check_spot
 from vrelko.engines.registry import database_errors, dialect_of
 from vrelko.errors import DatabaseError, PageError
-from vrelko.serving.anchors.anchor_set import begin_snapshot
+from vrelko.serving.anchors.snapshots import begin_snapshot
 from vrelko.serving.cursors.values import Digest
 from vrelko.serving.pages.long_keys import is_long, lengthen, shorten
 from vrelko.serving.settings import Settings
@@ -85,6 +85,7 @@ class BoundRequest:
                 "Give a cursor, Spot.number(n), another Spot, or None for the first page",
                 "spot-type",
             )
+        # A jump to a date becomes the row before it, so that going on needs no special case.
         if spot.kind == "value":
             return self._at_value(spot)
         key = spot.key
@@ -112,6 +113,8 @@ class BoundRequest:
                 "spot-value",
             )
         source = self.variant.source
+        # Ascending, the shortest text of a moment stands ahead of all its spellings; descending it
+        # would stand behind them.
         as_text = source.capabilities.moments_as_text and isinstance(value, datetime)
         if as_text and not source.order.terms[0].descending:
             value = shortest_text(value)

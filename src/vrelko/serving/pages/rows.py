@@ -114,6 +114,7 @@ class PageReader:
         if self._overlap is not None and self._seen is not None:
             return self._from_overlap(offset, self._overlap)
         want = self._size if bound is None else min(bound, self._size)
+        # Rows whose key may be NULL, or that are merged, cannot be joined again by it.
         deferred = self._strategy == "deferred-join" and self._variant.joinable
         statement = self._variant.deferred() if deferred else self._variant.offset()
         rows, full = self._run((statement,), want + 1, {OFFSET: offset}, plain=deferred)
@@ -127,6 +128,7 @@ class PageReader:
 
     def _from_overlap(self, offset: int, overlap: int) -> Batch:
         """Ask again for rows ahead of an offset, and leave out those that were seen."""
+        # Rows that slipped ahead since the last page are within the overlap, if it is large enough.
         begin = max(offset - overlap, 0)
         want = offset + self._size - begin
         found = self._run((self._variant.offset(),), want + 1, {OFFSET: begin})
@@ -153,6 +155,7 @@ class PageReader:
         want = min(self._size if bound is None else min(bound, self._size), total - offset)
         if want <= 0:
             return Batch(rows=[], full=[], before=total > 0, after=False, offset=offset, exact=True)
+        # Counted from the end, in the reversed order: the rows behind the page are those skipped.
         behind = total - offset - want
         statement = self._variant.offset(backward=True)
         rows, full = self._run((statement,), want, {OFFSET: behind})
@@ -242,6 +245,7 @@ class PageReader:
             return None
         ours = {**start, LIMIT: 1, OFFSET: want - 1}
         rows, _ = self._runner.fetch(grouping.bound(backward, begins), None, ours)
+        # No row that far behind: the page is the last one, and needs no bound.
         if not rows or rows[0][0] is None:
             return None
         selects = variant.edge(backward) if key is None else variant.seek(key, backward, False)
@@ -261,6 +265,7 @@ class PageReader:
                 rows, _ = self._runner.fetch(among.rows.limit(MOST_VALUES + 1), None, {})
                 found: Sequence[Any] = [row[0] for row in rows]
             else:
+                # The values stand in the select, or come with the request.
                 found = among.values if among.name is None else self._runner.params[among.name]
             # A value given twice would have its branch twice, and its rows come
             # twice.

@@ -43,7 +43,8 @@ def read_several(
             "spots-many",
         )
     size = settings.sizes.default if asked.size is None else settings.sizes.check(asked.size)
-    alone = settings.steady is not UNSTEADY or settings.strategy in ("anchored", "whole")
+    # A steady walk's cursors carry what each page served: they must be read one by one.
+    alone = settings.steady is not UNSTEADY or settings.strategy == "whole"
     pages: list[Page] = []
     for run in _runs(spots):
         first = _number(run[0])
@@ -52,6 +53,7 @@ def read_several(
             continue
         for spot in run:
             check_spot(spot)
+        # Several pages are one wide page, cut up afterwards; the size's limit is that of each.
         wide = replace(settings, sizes=Sizes(size * len(run)))
         at = Spot.offset(offset_of(first, size)) if first > 1 else Spot.start()
         whole = answer(wide, lender, replace(asked, at=at, size=None))
@@ -71,6 +73,7 @@ def _number(spot: Any) -> int | None:
     if spot is None or spot == "":
         return 1
     if isinstance(spot, Spot) and spot.fault is None and spot.rows is None:
+        # A cursor carries more than its number, and what it carries is kept.
         plain = spot.total is None and spot.top is None and spot.frozen is None
         if plain and spot.kind == "number":
             return spot.at

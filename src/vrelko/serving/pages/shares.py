@@ -7,17 +7,17 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Column
-
 from vrelko.core.distribution import SORTED_ALIKE, Distribution
 from vrelko.core.spot import Spot
 from vrelko.engines.registry import database_errors, dialect_of, record_of
 from vrelko.errors import PageError
-from vrelko.serving.pages.jumps import places_of
+from vrelko.serving.anchors.places import Places
+from vrelko.serving.pages.jumps import by_anchors
 from vrelko.serving.pages.request import BoundRequest, open_variant
 from vrelko.serving.settings import Settings
 from vrelko.serving.variants.variant import python_type
-from vrelko.sql.entities import core_connection
+from vrelko.sql.entities import adds_criteria, core_connection
+from vrelko.sql.sources import own_column
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,16 +47,18 @@ def spot_at_share(
             "share-value",
         )
     opened = open_variant(settings, lender, params, order, None)
+    # Ends need no statistics, which may not even be there.
     if share in (0, 1):
         return Spot.start() if share == 0 else Spot.end()
-    places = places_of(opened) if settings.jumps == "anchors" else None
-    if places is not None:
-        with database_errors("count by anchors"):
-            rows = places.total()
+    rows = None
+    if settings.jumps == "anchors":
+        rows = by_anchors(opened, lambda places: places.total())
+    if rows is not None:
         return Spot.offset(min(math.floor(share * rows), max(rows - 1, 0)))
     term = opened.variant.order.terms[0]
     found = _distribution(opened)
     first = found.nulls if term.nullable and term.nulls == "first" else 0.0
+    # The distribution is that of values; NULLs stand in one piece at an end.
     goal = (share - first) / max(1 - found.nulls, 1e-12)
     if goal <= 0:
         return Spot.start()
@@ -76,11 +78,14 @@ def share_of(
     """Return how far down a row stands; see `Listing.share_of`."""
     opened = open_variant(settings, lender, params, order, None)
     key = opened.spot_of(Spot.before(at)).key or ()
-    places = places_of(opened) if settings.jumps == "anchors" else None
-    if places is not None:
-        with database_errors("count by anchors"):
-            error = None if places.static else 0.0
-            return Share(places.rank(key) / max(places.total(), 1), error)
+
+    def told(places: Places) -> Share:
+        error = None if places.static else 0.0
+        return Share(places.rank(key) / max(places.total(), 1), error)
+
+    counted = by_anchors(opened, told) if settings.jumps == "anchors" else None
+    if counted is not None:
+        return counted
     term = opened.variant.order.terms[0]
     found = _distribution(opened)
     first = found.nulls if term.nullable and term.nulls == "first" else 0.0
@@ -94,11 +99,14 @@ def share_of(
 def _distribution(opened: BoundRequest) -> Distribution:
     """Return how the first column of a request's order is spread. Raises PageError."""
     settings, source = opened.settings, opened.variant.source
-    element, table = source.keys[0].element, settings.paged_table
+    table = settings.paged_table
+    element = own_column(source.keys[0].element, table)
     described = settings.variants.described
+    # Statistics are of a table's rows, not of those that a join or a filter leaves.
     changed = described.wrapped or described.merged or len(described.sources.tables) > 1
     changed |= getattr(opened.variant.rows(), "whereclause", None) is not None
-    if table is None or not isinstance(element, Column) or element.table is not table or changed:
+    changed |= adds_criteria(settings.select)
+    if table is None or element is None or changed:
         raise _unknown("statistics are of whole tables and of their columns")
     if python_type(element) not in SORTED_ALIKE:
         raise _unknown(f"the values of {element.name!r} are neither numbers nor moments")

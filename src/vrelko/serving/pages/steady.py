@@ -7,7 +7,6 @@ from typing import Any
 
 from vrelko.core.spot import Spot
 from vrelko.errors import PageError
-from vrelko.serving.pages.anchored import read_segment
 from vrelko.serving.pages.batch import Batch
 from vrelko.serving.pages.digests import add_digests
 from vrelko.serving.pages.frozen import freeze, read_frozen
@@ -35,16 +34,6 @@ def read_steadily(
             "ceiling-unset",
         )
     by_number = spot.kind not in ("after", "before")
-    if steady.anchors is not None and by_number:
-        if size != steady.anchors.size:
-            raise PageError(
-                f"pages between anchors have {steady.anchors.size:,} rows, not {size:,}",
-                "Leave the size out, or build anchors for this size",
-                "anchors-size",
-            )
-        anchors = steady.anchors
-        batch = _or_last(lambda at: read_segment(opened, anchors, at), spot, request, notes)
-        return batch, Walk(stride=True)
     if steady.frozen is not None and by_number:
         frozen, name = steady.frozen, spot.frozen or freeze(opened, steady.frozen)
         batch = _or_last(
@@ -64,6 +53,7 @@ def _or_last(
 ) -> Batch:
     """Return a page of what is stored; behind its end what the request says."""
     batch = read(spot)
+    # Nearest to what is behind the end is the last page.
     wanted = "last" if request.on_bad_page == "clamp" else request.past_end
     total = batch.total.value if batch.total is not None else None
     inside = not batch.offset or total is None or batch.offset < total
@@ -84,6 +74,7 @@ def _read_under(
     top: tuple[Any, ...] | None = spot.top
     if request.ceiling is not None:
         top = opened.spot_of(request.ceiling).key
+    # An address without the ceiling: as of now, then.
     if top is None and spot.kind != "start":
         top = opened.variant.key_at(opened.runner, 0)
     if top is not None:

@@ -93,6 +93,7 @@ def _pages(
         variant = variant.flagging(last)
         given = {**given, **key_parameters(last, UNTIL)}
     ways = Ways(opened.write, variant, False, False)
+    # The first page comes alone, so that a reader who stops there has paid for no more.
     at_once, alarm = 1, LoopAlarm()
     while True:
         with lend(source, opened.settings) as lender, _limited(lender, limit_ms):
@@ -111,10 +112,13 @@ def _pages(
                 return
             near = variant.near(part.full, -1, 0, not part.before)
             spot = Spot("after", variant.key_from(part.full[-1]), near=near)
+            # A type that compares otherwise than it sorts could send a walk around in a circle.
             if alarm.repeats(spot.key or ()):
                 raise stuck(str(variant.order))
             asked = ()
         del batch, part  # before the next ones are read
+        # Doubling: a long walk soon reads eight pages a statement, a short one never reads what
+        # nobody wants.
         at_once = min(at_once * 2, most, max(_MOST_ROWS // size, 1))
 
 
@@ -175,6 +179,7 @@ def ranges(
             "walk-parts",
         )
     opened = open_variant(settings, lender, params, order, scope)
+    # Counted once, so that all parts are of one number of rows.
     total = int(opened.runner.value(opened.variant.count(None)))
     bounds = []
     for at in dict.fromkeys(total * part // parts for part in range(1, parts)):

@@ -40,6 +40,7 @@ _READER: ContextVar[str] = ContextVar("reader", default="")
 @contextmanager
 def reading_for(reader: object) -> Iterator[None]:
     """Tell whose lists are made inside: a user, or the address of a client."""
+    # Who reads is told apart and not told: a client's address stays out of the table.
     mark = hashlib.blake2b(repr(reader).encode(), digest_size=16).hexdigest()
     token = _READER.set(mark)
     try:
@@ -98,6 +99,7 @@ class FrozenIds:
             MetaData(),
             Column("name", String(32), primary_key=True),
             Column("part", Integer, primary_key=True, autoincrement=False),
+            # MariaDB makes MEDIUMTEXT of that; its TEXT ends at 64 kB.
             Column("ids", Text(16_000_000), nullable=False),
             Column("size", Integer, nullable=False),
             Column("expires_at", Float(53), nullable=False),
@@ -118,6 +120,7 @@ class FrozenIds:
     def recent(self, walk: bytes) -> str | None:
         """Return the list this process made for such a walk a moment ago, None if it did not."""
         with self._lock:
+            # Never: 0 on a clock that starts with the machine would be a moment ago.
             name, made = self._recent.get(walk, ("", float("-inf")))
         return name if time.monotonic() - made < self.reuse_s else None
 
@@ -138,6 +141,7 @@ class FrozenIds:
 
     def store(self, ids: Sequence[Sequence[Any]]) -> str:
         """Store a list of ids; return its name."""
+        # Who guesses a name reads the ids of somebody else's walk.
         name, ends = secrets.token_urlsafe(12), time.time() + self.expires_s
         reader = _READER.get()
         parts = [
@@ -180,6 +184,7 @@ class FrozenIds:
         asked = (
             select(t.c.part, t.c.ids, t.c.size)
             .where(t.c.name == name, t.c.expires_at >= time.time())
+            # The first part comes along: it tells how many there are, whatever page is asked.
             .where((t.c.part == 0) | t.c.part.between(low, high))
             .order_by(t.c.part)
         )

@@ -15,7 +15,6 @@ from vrelko.errors import ListingError, nearest
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from vrelko.serving.steady.anchors import Anchors
     from vrelko.serving.steady.frozen import FrozenIds
 
 SETTLED = "vrelko_settled"
@@ -40,6 +39,7 @@ class Settle:
     clock: Callable[[], Any] | None = None
 
     def __post_init__(self) -> None:
+        # Both, or neither.
         if self.horizon == (self.seconds > 0):
             raise ListingError(
                 f"a settle delay needs seconds above 0 or horizon=True, one of them; got seconds="
@@ -67,6 +67,7 @@ class Settle:
         """Return the parameter to run statements with."""
         if self.horizon:
             return {}
+        # Numbers count seconds, so seconds are taken off.
         moment = issubclass(self._kind(column), datetime)
         delay = timedelta(seconds=self.seconds) if moment else self.seconds
         return {SETTLED: self._now(column) - delay}
@@ -116,14 +117,13 @@ class Steady:
     by `count_ahead(connection, page.ceiling)`. Rows deleted still shift the others, and arrivals no
     longer make up for that. `overlap`: pages by offset ask again for so many rows ahead of them (0
     is a choice too), and leave out those that the walk has seen, of which cursors carry digests.
-    `settle`: a delay for ascending tails. `anchors`: stored keys for the strategy "anchored".
-    `frozen`: where lists of row ids are stored for the strategy "frozen-ids".
+    `settle`: a delay for ascending tails. `frozen`: where lists of row ids are stored for
+    the strategy "frozen-ids".
     """
 
     ceiling: bool = False
     overlap: int | None = None
     settle: Settle | None = None
-    anchors: Anchors | None = None
     frozen: FrozenIds | None = None
 
     def settled(self, values: Mapping[str, Any]) -> dict[str, Any]:
@@ -147,20 +147,20 @@ class Steady:
             )
         if self.ceiling and not (by_offset or strategy == "keyset"):
             raise ListingError(f"{strategy} has no ceiling", "Leave ceiling out", "steady-ceiling")
-        for name, given in (("anchored", self.anchors), ("frozen-ids", self.frozen)):
-            if (strategy == name) != (given is not None):
-                raise ListingError(
-                    f"the strategy {name!r} goes with {_PARTS[name]}, neither without the other",
-                    f"Give strategy={name!r} and steady=Steady({_PARTS[name]}=…), or neither",
-                    "steady-strategy",
-                )
-            if strategy == name and kind != "grid":
-                raise ListingError(
-                    f"{name} serves numbered pages, a {kind} has none",
-                    'Give kind="grid", or another strategy',
-                    "steady-kind",
-                )
+        # Neither is of use alone: no store, or one that nothing is put in.
+        if (strategy == "frozen-ids") != (self.frozen is not None):
+            raise ListingError(
+                "the strategy 'frozen-ids' goes with frozen, neither without the other; got "
+                f"strategy={strategy!r}",
+                "Give strategy='frozen-ids' and steady=Steady(frozen=…), or neither",
+                "steady-strategy",
+            )
+        if strategy == "frozen-ids" and kind != "grid":
+            raise ListingError(
+                f"frozen-ids serves numbered pages, a {kind} has none",
+                'Give kind="grid", or another strategy',
+                "steady-kind",
+            )
 
 
-_PARTS = {"anchored": "anchors", "frozen-ids": "frozen"}
 UNSTEADY = Steady()

@@ -13,7 +13,7 @@ from vrelko.core.order import Order, make_total, resolve_nulls
 from vrelko.core.stored import Stored
 from vrelko.engines.registry import capabilities_of
 from vrelko.serving.variants.columns import ROW_ID, Columns, row_id_of
-from vrelko.sql.key_forms import is_doubtful, key_column
+from vrelko.sql.engines import is_doubtful, key_column
 from vrelko.sql.keys import KeyColumn
 from vrelko.sql.outlines import Described
 from vrelko.sql.sources import base_table, is_row_id, origins, plain, same
@@ -44,22 +44,26 @@ def agree(
     members: Sequence[Select[Any]],
     lender: Any = None,
     asked: Columns | None = None,
+    own: bool = False,
 ) -> Agreed:
     """Return an order with its keys; `asked` knows the database's columns, None without one.
 
-    Columns that hold NULL there count as nullable, whatever the model says; a key of SQLite that
-    may hold several NULLs is made whole by the row id. Raises OrderError.
+    Columns that hold NULL there count as nullable, whatever the model says, unless the tables are
+    our `own`; a key of SQLite that may hold several NULLs is made whole by the row id. Raises
+    OrderError.
     """
     columns = dict(found.columns)
 
     def may_be_null(element: ColumnElement[Any]) -> bool:
-        if asked is None:
+        if asked is None or own:
             return False
         return asked.may_be_null(lender, origins(element))
 
+    # A model may say NOT NULL where the table does not: rows would be passed over in silence.
     nullable = set(found.nullable)
     nullable |= {name for name in chosen.names if may_be_null(columns[name])}
     unique: tuple[str, ...] = found.unique
+    # SQLite lets a primary key hold NULLs, and several of them.
     if dialect.name == "sqlite" and not found.merged:
         row_ids, instead = _row_ids(found, nullable)
         columns |= row_ids
@@ -112,6 +116,7 @@ def _row_ids(
         )
         row_id = row_id_of(source) if keyed else None
         if row_id is not None:
+            # One a table of a join.
             name = ROW_ID if not row_ids else f"{ROW_ID}_{len(row_ids) + 1}"
             row_ids[name] = row_id
             instead |= names
@@ -139,6 +144,7 @@ def _members(
         if place is None or not all(isinstance(one, Column) or is_constant(one) for one in shown):
             return NO_MEMBERS
         found = [_kind(one, lender, asked) for one in shown]
+        # They sort by number in their table and as texts once merged.
         enums = any(one.type.__visit_name__.lower() in ("enum", "set") for one in shown)
         if enums or any(one != found[0] for one in found):
             return NO_MEMBERS
@@ -153,6 +159,7 @@ def _merges(member: Stored, merged: Stored) -> bool:
 
     MariaDB tells those of merged rows more coarsely, by the numbers of the wire protocol.
     """
+    # What a UNION gives is wider than its members' types, and sorts as they do.
     coarse = {"bigint": "int", "varchar": "char text"}.get(merged.kind, "")
     return member.kind == merged.kind or any(part in member.kind for part in coarse.split())
 
@@ -171,4 +178,5 @@ def _kind(column: Column[Any], lender: Any, asked: Columns | None) -> Any:
         return repr(column.type)
     if getattr(column.type, "collation", None) and not stored.collation:
         stored = replace(stored, collation=str(column.type.collation))  # type: ignore[attr-defined]
+    # How long, and whether NULL, does not change how values compare.
     return replace(stored, nullable=True, length=None)

@@ -44,6 +44,7 @@ class Columns:
             *(raw(plain(elements[i])).label(f"vrelko_kind_{i}") for i in asked),
             maintain_column_froms=True,
         )
+        # No row is read: the result's description alone tells the types.
         probe = narrow.limit(0)
         kinds = self._record.read_kinds(lender, probe, _no_values(probe))
         for i, kind in zip(asked, kinds, strict=True):
@@ -58,6 +59,7 @@ class Columns:
         """Return what a table's column is stored as, None where the database has none of it."""
         table = column.table
         assert isinstance(table, Table)
+        # Once a variant, not once a page: columns do not change while a program runs.
         if table.fullname not in self._tables:
             self._tables[table.fullname] = self._record.read_columns(lender, table, self._dialect)
         return self._tables[table.fullname].get(column.name)
@@ -69,6 +71,7 @@ class Columns:
 
     def moving(self, lender: Any, kinds: Sequence[Stored | None]) -> bool:
         """Tell whether moments are kept whose clock time comes twice."""
+        # Asked only where it matters: only MariaDB's TIMESTAMP goes through the session's zone.
         if self._moving is None and any(one and one.kind == "timestamp" for one in kinds):
             self._moving = self._record.repeats_clock(lender)
         return bool(self._moving) and any(one and one.kind == "timestamp" for one in kinds)
@@ -111,6 +114,7 @@ def row_id_of(source: Any) -> ColumnElement[Any] | None:
     table = base_table(source)
     if table is None or ROW_ID in table.c:
         return None
+    # No table of a model has it, and every rowid table of SQLite does.
     found: Any = column(ROW_ID, Integer())
     found.table = source
     return found  # type: ignore[no-any-return]

@@ -43,6 +43,7 @@ class Grouping:
         shape = backward, begins
         if shape not in self._bounds:
             down = self._descending != backward
+            # This column alone, which the index holds: no row is fetched to find the bound.
             narrow = self._counted.order_by(None).with_only_columns(
                 self._column, maintain_column_froms=True
             )
@@ -55,6 +56,7 @@ class Grouping:
 
     def apply(self, select: Select[Any], backward: bool, begins: bool) -> Select[Any]:
         """Return a page's statement with the bound, and with the key's value where it begins."""
+        # The select is kept with the result, so that its id is not given to another one.
         shape = id(select), backward, begins
         known = self._bounded.get(shape)
         if known is None:

@@ -34,10 +34,13 @@ class HeldPages:
 
     def key_of_row(self, row: Any, variant: Variant) -> tuple[Any, ...] | None:
         """Return the key of a row or entity of a page that is still held, None for any other."""
+        # A page of entities hands out plain objects; a tuple of one is a row of such a page.
         if type(row) is tuple:
             if len(row) != 1 or not hasattr(row[0], "_sa_instance_state"):
                 return None
             row = row[0]
+        # A copy: other threads note pages meanwhile. The newest first, as a reader asks about what
+        # is shown.
         for held in reversed(self._pages.copy()):
             page = held()
             key = None if page is None else page.key_of_row(row, variant)

@@ -80,10 +80,12 @@ class Runner:
         Raises DatabaseError when the database refuses, PageError when a value does not fit.
         """
         began = perf_counter()
+        # Ours last: a parameter of the user's cannot have one of our names.
         values = {**self.params, **ours}
         try:
             result = self._connection.execute(select, values)
         except (StatementError, ArithmeticError, ValueError, TypeError) as error:
+            # Somebody dropped the index since: the page is read without, and later ones ask anew.
             if isinstance(error, DBAPIError) and is_index_gone(error) and has_hint(select):
                 if self._forget is not None:
                     self._forget()
@@ -92,6 +94,7 @@ class Runner:
         except InvalidRequestError as error:  # closed, or waiting for a rollback
             raise explain(error) or error from error
         try:
+            # Before rows are counted: a joined collection brings an entity several times.
             if apart is not None:
                 result = result.unique(apart)
             if cutter is None:
@@ -115,6 +118,7 @@ class Runner:
 
     def _explain(self, error: Exception, fetching: bool = False) -> VrelkoError:
         """Return what to tell of a failed statement; values of rows and requests stay out."""
+        # Without a limit of ours the same code means that somebody else cancelled it.
         if isinstance(error, DBAPIError) and self.limited and is_time_limit(error):
             return TimeLimitError(
                 "a statement reached its time limit",

@@ -77,8 +77,11 @@ class VariantStore:
         filters: Filters,
         settle: Settle | None = None,
         periods: Periods | None = None,
+        own: bool = False,
     ) -> None:
+        """`own`: the tables are ours, and hold NULLs just where their columns say so."""
         self.select = select
+        self._own = own
         self.filters = filters
         search = filters.search
         self._given = orders, unique, search
@@ -117,6 +120,7 @@ class VariantStore:
     def orders(self, dialect: str) -> tuple[Order, ...]:
         """Return the allowed orders, made total, with NULL placement as the engine has it."""
         if dialect not in self._orders:
+            # The same listing is served by engines that place NULLs at either end.
             nulls_low = capabilities_of(dialect).nulls_low
             found = self.described
             self._orders[dialect] = tuple(
@@ -129,6 +133,7 @@ class VariantStore:
         self, dialect: Dialect, order: str | None, active: tuple[str, ...], lender: Any = None
     ) -> Variant:
         """Return a variant; with a `lender` of connections the catalog may be asked, once."""
+        # Without a connection the catalog cannot be asked, and the variant is a plainer one.
         asked = dialect.name, order, active, lender is None
         found = self._variants.get(asked)
         if found is None:
@@ -159,6 +164,7 @@ class VariantStore:
                 "Give one of the allowed orders, such as '-caught_at'",
                 "order-syntax",
             )
+        # A multi-valued mapping of a framework is made a dict once, here.
         if type(params) is not dict and params is not None:
             params = as_mapping(params)
         # Equal values of other types would share an entry: True and 1, or 1 and 1.0, have
@@ -166,6 +172,7 @@ class VariantStore:
         types = (type(scope), *map(type, params.values())) if params else (type(scope),)
         asked: tuple[Any, ...] | None = None
         values: tuple[Any, ...] = ()
+        # A settle delay has a value of its own for each moment, so nothing can be kept.
         if self._settle is None and _EXACT.issuperset(types):
             values = tuple(params.items()) if params else ()
             asked = dialect.name, order, lender is None, name, scope, types, values
@@ -176,6 +183,7 @@ class VariantStore:
         variant = self.variant(dialect, order, self.filters.active(given), lender)
         print_ = fingerprint_of(binding(name, variant, given, scope))
         found = variant, self.run_values(given), print_
+        # Long texts would fill the store with what nobody asks for again.
         if asked is not None and _is_small(values):
             self._requests.keep(asked, found)
         return found
@@ -218,6 +226,7 @@ class VariantStore:
         source = replace(source, bounded=bounded)
         unique = [agreed.columns[name] for name in agreed.unique]
         terms = {term.name: term for term in agreed.order.terms}
+        # NULL equals nothing, so a row whose key has one would not be found again.
         joinable = not found.merged and not any(terms[name].nullable for name in agreed.unique)
         identity = [agreed.order.names.index(name) for name in agreed.unique]
         made = Variant(
@@ -250,7 +259,7 @@ class VariantStore:
             asked = self._catalog(dialect).columns
             elements = [found.columns[name] for name in chosen.names]
             asked.refuse_functions(lender, found.select, elements, self._given[1] is None)
-        return agree(found, chosen, filtered, dialect, members, lender, asked)
+        return agree(found, chosen, filtered, dialect, members, lender, asked, self._own)
 
     def _capabilities(
         self, found: Described, lender: Any, dialect: Dialect
@@ -260,6 +269,7 @@ class VariantStore:
             return capabilities_of(dialect), False
         known = self._catalog(dialect)
         if known.abilities is None:
+            # A table in a subquery may be spread over servers, too.
             inside = [one for one in visitors.iterate(found.select) if isinstance(one, Table)]
             bases = [base_table(one) for one in found.sources.tables]
             tables = list(dict.fromkeys([*(one for one in bases if one is not None), *inside]))
@@ -298,6 +308,7 @@ class VariantStore:
         if lender is None or table is None or (where is None and not awkward) or not matters:
             return NO_PINS, False, None
         tail: list[str] = []
+        # Every index ends in the primary key there, and so serves orders that do.
         if capabilities.index_tail != "none":
             tail = [column.name for column in table.primary_key.columns]
         # Pins name an index of one table, which a join might read otherwise.
@@ -336,6 +347,7 @@ class VariantStore:
             tail,
         )
         position = first_alone(sought)
+        # A bound cannot be NULL, and rows with NULL would have to be asked for apart.
         if position is None or source.order.terms[position].nullable:
             return None
         key = source.keys[position]

@@ -96,6 +96,7 @@ class Variant:
         self.terms = len(source.order)
         self._both = source.order.terms, source.order.reversed().terms
         self._down = bool(self.terms) and source.order.terms[0].descending
+        # Asked once here: both questions come up at every page.
         kinds = [python_type(key.element) for key in source.keys]
         self.may_be_long = any(kind in (str, bytes, None) for kind in kinds)
         """Whether a key may hold values too long for a cursor."""
@@ -139,6 +140,7 @@ class Variant:
         shape = tuple(value is None for value in last)
 
         def build() -> Variant:
+            # One variant a shape of NULLs: the key's values themselves are parameters.
             flagged = flag_behind(self.source, shape)
             return Variant(flagged, self._counted, self._unique, self.among, identity=self.identity)
 
@@ -196,6 +198,7 @@ class Variant:
                 return 0.0, 0.0
             return record_of(dialect).read_spread(lender, table, name, dialect)
 
+        # Statistics change slowly, and reading them costs as much as a page.
         if self._spread is None:
             self._spread = runner.look(self.source.select, read)
         return self._spread
@@ -262,14 +265,17 @@ class Variant:
 
     def counted(self, statement: Select[Any]) -> Select[Any]:
         """The statement that counts the rows of one of the variant's own, without its limit."""
+        # The index it names is for a page in order; a count may find a shorter one.
         return build_count(without_hint(statement.limit(None)), None)
 
     def seek(
         self, key: Sequence[Any], backward: bool, near: bool = False
     ) -> tuple[Select[Any], ...]:
         """The statements for the rows behind a key, or ahead of it when `backward`."""
+        # Which values are NULL decides on the statement; mostly none is.
         nulls = tuple([value is None for value in key]) if None in key else self._filled
         shape = "seek", nulls, backward, near and self.splits_ties
+        # Looked up here and not by _kept: this is every page's way, and a function a call dearer.
         found: tuple[Select[Any], ...] | None = self._built.get(shape)
         return found or self._built.keep(shape, self._build(*shape[1:]))
 
@@ -295,6 +301,7 @@ class Variant:
         # A literal limit spares the driver a parameter, and PostgreSQL plans by it.
         known = self._limited.get((select, rows))
         if known is None:
+            # Sizes come from addresses: without a bound anybody could fill the memory.
             if len(self._limited) >= _MOST_LIMITED:
                 return select
             known = select.limit(literal_column(str(int(rows)), Integer()))
@@ -304,6 +311,7 @@ class Variant:
     def key_from(self, row: Sequence[Any]) -> tuple[Any, ...]:
         """Return the key of a full row."""
         taken = self._take(row)
+        # itemgetter of one place gives the value itself, of several a tuple.
         key = taken if len(self.source.places) > 1 else (taken,)
         if not self._converts:
             return tuple(key)
@@ -325,6 +333,7 @@ class Variant:
             plain = type(key[0]) is type(begins) is int and key[0] != begins
             if not plain or (begins > key[0]) == self._down:
                 self.check_advance(key, full, False)
+        # Only the last row of the page and the one behind it can part two rows of one key.
         if len(full) > size and self._take(full[-2]) == self._take(full[-1]):
             self.check_apart(full[-2], full[-1])
 
@@ -332,6 +341,7 @@ class Variant:
         """Raise ListingError where the rows behind a key, or ahead of it, do not come there."""
         if not full:
             return
+        # A type that sorts otherwise than it compares would show the same rows for ever.
         if goes_back(self._both[backward], key, self.key_from(full[0])):
             raise stuck(str(self.order))
 
@@ -351,6 +361,7 @@ class Variant:
         They are where their group begins or ends between the row and the page's `edge` row, or
         where the page is `whole` at that edge.
         """
+        # Only where ties are a statement of their own does their number matter.
         if not self.splits_ties:
             return False
         return whole or self.key_from(full[edge])[:-1] != self.key_from(full[index])[:-1]
@@ -370,6 +381,7 @@ class Variant:
 
         Raises PageError when it has another shape.
         """
+        # The usual case first: a key of values, as a page hands it out.
         if type(given) is tuple and len(given) == self.terms and not _is_entity(given[0]):
             return given
         if type(given) is tuple and given and _is_entity(given[0]):
@@ -390,6 +402,7 @@ class Variant:
                     "Select these columns, or use page.cursor(i) of the row's page",
                     "spot-row",
                 )
+            # A row of another select may have columns of the same names.
             if len(given) != self.source.width:
                 raise PageError(
                     "the row is not one of this listing's select",

@@ -66,6 +66,7 @@ class Comparisons:
             return {"rows": [], "ended": True, **self._counts(both, side, 0), "cost": None}
         with self._live.engine.connect() as connection:
             page = listing.read(connection, side.cursor, size=size)
+            # Before the cursor moves on: the same page once more.
             touched = _count_touched(connection, listing, side.cursor, size)
             rows = rows_of(page)
             for row in rows:
@@ -109,6 +110,7 @@ class Comparisons:
             capture.c.caught_at > at, and_(capture.c.caught_at == at, capture.c.id >= number)
         )
         there = select(func.count()).where(ahead, capture.c.id <= both.last)
+        # Captures that came later were not there to be skipped.
         known = [one for one in side.seen if one <= both.last]
         still = select(func.count()).where(capture.c.id.in_(known), ahead)
         return int(connection.scalar(there) or 0) - int(connection.scalar(still) or 0)

@@ -80,6 +80,8 @@ class Live:
         rng = self._rng
         with self._lock:
             self._last += 1
+            # Three in ten are entered some hours after the capture, so pages change in their middle
+            # too.
             late = rng.expovariate(1 / 6) if rng.random() < 0.3 else 0.0
             self._newest += timedelta(minutes=1)
             hour = (self._newest - timedelta(hours=late)).replace(minute=0, second=0)
@@ -119,6 +121,7 @@ class Live:
         self._stop.set()
         if self._thread is not None:
             self._thread.join()
+        # The database goes on living: nothing of the demo's may stay in it.
         if self._lent:
             self._lent = False
             self._anchors.drop()  # nothing of them is left
@@ -128,6 +131,7 @@ class Live:
     def _write(self) -> None:
         due, ticks = 0.0, 0
         while not self._stop.wait(_TICK_S):
+            # Shares of a capture add up: at 60 a minute one comes every twentieth tick.
             due, ticks = due + self.rate / 60 * _TICK_S, ticks + 1
             while due >= 1:
                 due -= 1

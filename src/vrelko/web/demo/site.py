@@ -92,6 +92,7 @@ class _Answers:
     async def remove(self, request: Request) -> Response:
         """Delete a capture."""
         number = request.path_params["number"]
+        # SQLite's integers end there; a larger one would be an error of the driver's.
         there = number < _MOST_NUMBER and await run_in_threadpool(self._live.remove, number)
         if not there:
             raise HTTPException(404, "there is no such capture")
@@ -99,6 +100,7 @@ class _Answers:
 
     async def count_new(self, request: Request) -> Response:
         """Count the captures ahead of a place of the feed."""
+        # before= is a place to count from here, and a filter nowhere.
         pairs = [pair for pair in request.query_params.multi_items() if pair[0] != "before"]
         params, before = request_from(pairs, FEED)["params"], request.query_params.get("before", "")
         if not before:

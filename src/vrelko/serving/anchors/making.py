@@ -1,0 +1,149 @@
+"""Tables and triggers of anchors: made, and taken away so that nothing is left."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import replace
+from itertools import chain
+
+from sqlalchemy import Connection, Engine, inspect, select
+
+from vrelko.engines.anchoring import AnchorEngine
+from vrelko.engines.registry import database_errors, record_of
+from vrelko.serving.anchors.anchor_set import AnchorSet
+from vrelko.serving.anchors.locks import alone
+from vrelko.sql.anchor_tables import AnchorNames
+
+_PATIENCE_S = 30.0
+"""How long a build or drop waits for a fold worker, whose transactions are short."""
+
+
+def create_statements(engine: Engine, anchors: AnchorSet, *, static: bool = False) -> list[str]:
+    """Return the statements that make all of it; without triggers when `static`."""
+    parts, names = _of(engine, anchors)
+    types = parts.types(engine, anchors.tables)
+    triggers: Iterable[str] = () if static else parts.create_triggers(names)
+    made = parts.create_log(names, types), triggers, parts.create_anchors(names, types)
+    return list(chain(*made))
+
+
+def drop_statements(engine: Engine, anchors: AnchorSet) -> list[str]:
+    """Return the statements that leave nothing, where no other order has anchors."""
+    parts, names = _of(engine, anchors)
+    return [*parts.drop_anchors(names), *parts.drop_log(names)]
+
+
+def create(engine: Engine, anchors: AnchorSet, *, static: bool = False) -> None:
+    """Make tables and triggers; anchors are built afterwards. Raises DatabaseError.
+
+    The log and its triggers are made once for all orders. What an earlier attempt left of this
+    order is taken away first. `static`: without triggers.
+    """
+    parts, names = _of(engine, anchors)
+    types = parts.types(engine, anchors.tables)
+    with (
+        database_errors("making of anchors"),
+        alone(engine, anchors, _PATIENCE_S) as connection,
+    ):
+        # The state is made last, so where it is all was there.
+        there = _has(connection, anchors, names.tables.state.name)
+        if not there or _are_lost(connection, names):
+            run(connection, parts.drop_log(names))
+            run(connection, parts.drop_anchors(names))
+            run(connection, parts.create_log(names, types))
+        else:
+            # Readers go by the state, so it is forgotten before the anchors are.
+            run(connection, [names.forget_state(), *parts.drop_anchors(names)])
+        if not static and not parts.has_triggers(connection, names):
+            run(connection, parts.create_triggers(names))
+        run(connection, parts.create_anchors(names, types))
+
+
+def are_lost(engine: Engine, anchors: AnchorSet) -> bool:
+    """Tell whether the triggers are gone that should keep anchors up: the table was made anew."""
+    _, names = _of(engine, anchors)
+    with database_errors("look for anchors"), engine.connect() as connection:
+        there = _has(connection, anchors, names.tables.state.name)
+        return there and _are_lost(connection, names)
+
+
+def _are_lost(connection: Connection, names: AnchorNames) -> bool:
+    version = names.tables.state.c.version
+    counted = connection.execute(select(version).where(version > 0).limit(1)).first()
+    parts = record_of(connection.dialect).anchors
+    return counted is not None and not parts.has_triggers(connection, names)
+
+
+def drop(engine: Engine, anchors: AnchorSet) -> None:
+    """Leave nothing of an order's anchors, and no log where it was the last one's.
+
+    Raises DatabaseError.
+    """
+    parts, names = _of(engine, anchors)
+    with (
+        database_errors("dropping of anchors"),
+        alone(engine, anchors, _PATIENCE_S) as connection,
+    ):
+        if _has(connection, anchors, names.tables.state.name):
+            run(connection, [names.forget_state()])
+        run(connection, parts.drop_anchors(names))
+        begun = names.tables.anchors_of_group
+        # Another order's anchors still need the log.
+        if not any(one.startswith(begun) for one in _tables(connection, anchors)):
+            run(connection, parts.drop_log(names))
+
+
+def leftovers(engine: Engine, anchors: AnchorSet) -> list[str]:
+    """Return the groups of anchors that an earlier description of the listing has left."""
+    with database_errors("look for anchors"), engine.connect() as connection:
+        found = _tables(connection, anchors)
+    of_owner = re.compile(rf"vrelko_(?:state|log)_({re.escape(anchors.owner)}[0-9a-f]{{8}})")
+    groups = {told[1] for told in map(of_owner.fullmatch, found) if told}
+    return sorted(groups - {anchors.tables.group})
+
+
+def sweep(engine: Engine, anchors: AnchorSet) -> list[str]:
+    """Leave nothing of what earlier descriptions of the listing have left; return its groups."""
+    groups = leftovers(engine, anchors)
+    for group in groups:
+        # Only names matter here: what the old description was is not known any more.
+        old = replace(anchors, tables=replace(anchors.tables, group=group))
+        parts, names = _of(engine, old)
+        with (
+            database_errors("dropping of anchors"),
+            alone(engine, old, _PATIENCE_S) as connection,
+        ):
+            begun = names.tables.anchors_of_group
+            for one in _tables(connection, old):
+                if one.startswith(begun):
+                    mark = one.removeprefix(begun)
+                    own = AnchorNames(replace(old.tables, mark=mark), engine.dialect)
+                    run(connection, parts.drop_anchors(own))
+            run(connection, parts.drop_log(names))
+    return groups
+
+
+def exists(engine: Engine, anchors: AnchorSet) -> bool:
+    """Tell whether an order's tables are there."""
+    with database_errors("look for anchors"), engine.connect() as connection:
+        return _has(connection, anchors, anchors.tables.anchors.name)
+
+
+def run(connection: Connection, statements: Iterable[str]) -> None:
+    """Run statements as they are."""
+    for statement in statements:
+        # Drivers take a lone % for a parameter.
+        connection.exec_driver_sql(statement.replace("%", "%%"))
+
+
+def _of(engine: Engine, anchors: AnchorSet) -> tuple[AnchorEngine, AnchorNames]:
+    return record_of(engine.dialect).anchors, AnchorNames(anchors.tables, engine.dialect)
+
+
+def _has(connection: Connection, anchors: AnchorSet, name: str) -> bool:
+    return inspect(connection).has_table(name, schema=anchors.tables.table.schema)
+
+
+def _tables(connection: Connection, anchors: AnchorSet) -> list[str]:
+    return inspect(connection).get_table_names(schema=anchors.tables.table.schema)
