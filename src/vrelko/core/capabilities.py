@@ -23,8 +23,8 @@ class Capabilities:
     a bound on its first term beside it only those that matter. `ors_lose`: an OR of key ranges
     gives wrong rows. `zoned_moments`: moments of columns with a time zone come back with one.
     `moments_as_text`: dates and times are compared as the texts that they are stored as.
-    `offset_expressions`: OFFSET takes more than a number. `lateral`: a subquery may read columns of
-    those beside it.
+    `lateral`: a subquery may read columns of those beside it. `streams_unions`: a UNION ALL in FROM
+    is read part by part, no further than a limit, and row values of an offset are no cheaper.
     """
 
     engine: str
@@ -39,6 +39,6 @@ class Capabilities:
     ors_lose: bool = False
     zoned_moments: bool = False
     moments_as_text: bool = False
-    offset_expressions: bool = False
     lateral: bool = False
+    streams_unions: bool = False
     served: bool = True

@@ -2,13 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, cast
 
-from sqlalchemy import BindParameter, Integer, Select, func, literal_column, select, true
+from sqlalchemy import (
+    CTE,
+    BindParameter,
+    Integer,
+    Select,
+    func,
+    literal_column,
+    select,
+    true,
+    tuple_,
+)
 from sqlalchemy.sql import operators, visitors
 from sqlalchemy.sql.elements import BinaryExpression
 
+from vrelko.sql.key_filters import IDS
+from vrelko.sql.range_statements import chain_keys
 from vrelko.sql.statements import KEY, LIMIT, OFFSET, UNTIL, integer
 
 _FIRST: Any = literal_column("1", Integer())
@@ -20,23 +32,62 @@ def build_walk(edge: Select[Any], behind: Select[Any], keys: Sequence[Any]) -> S
     `edge` reads the rows that it begins with, `behind` those behind a key, whose parameters are
     given the key before. At most `vrelko_limit` keys.
     """
-    names = [f"k{i}" for i in range(len(keys))]
-    elements = [key.element.label(name) for key, name in zip(keys, names, strict=True)]
-    first = _one(edge, elements).subquery("vrelko_first")
-    # One statement: a round trip for each of thousands of anchors would take most of the time.
-    walk = select(*first.c, literal_column("1", Integer()).label("step")).cte(
-        "vrelko_walk", recursive=True
-    )
-    given = {f"{KEY}{i}": walk.c[name] for i, name in enumerate(names)}
+    elements = [key.element.label(f"k{i}") for i, key in enumerate(keys)]
+    walk = _walk_from(_one(edge, elements).subquery("vrelko_first").c, 1)
+    given = {f"{KEY}{i}": walk.c[f"k{i}"] for i in range(len(keys))}
     following = _one(_given(behind, given), elements).correlate(walk).lateral("vrelko_next")
     more = (
         select(*following.c, walk.c.step + 1)
         .select_from(walk.join(following, true()))
         .where(walk.c.step < integer(LIMIT))
     )
-    whole = walk.union_all(more)
-    read = [_given_columns(key, whole.c[name]) for key, name in zip(keys, names, strict=True)]
-    return select(*read).order_by(whole.c.step)
+    return _walked(walk.union_all(more), keys)
+
+
+def build_walk_by_id(
+    edge: Select[Any],
+    ranges: Sequence[Select[Any]],
+    keys: Sequence[Any],
+    identity: Sequence[int],
+    begins: bool,
+) -> Select[Any]:
+    """Return the same statement for engines without LATERAL that stream a UNION ALL.
+
+    `ranges` are the rows behind a key, one range after the other. A scalar subquery finds the next
+    row by what tells rows apart, the terms of `identity`, and its whole key is looked up. `begins`:
+    from the rows of `edge` on, else from the key that the parameters give.
+    """
+    elements = [key.element.label(f"k{i}") for i, key in enumerate(keys)]
+    if begins:
+        walk = _walk_from(_one(edge, elements).subquery("vrelko_first").c, 1)
+    else:
+        walk = _walk_from(
+            [key.parameter(f"{KEY}{i}").label(f"k{i}") for i, key in enumerate(keys)], 0
+        )
+    given = {f"{KEY}{i}": walk.c[f"k{i}"] for i in range(len(keys))}
+    ids = [keys[i].element for i in identity]
+    chain = chain_keys(
+        [_given(one, given) for one in ranges], [elements[i] for i in identity], walk
+    )
+    found = select(*chain.c).limit(_FIRST).offset(integer(OFFSET)).correlate(walk)
+    same = (ids[0] if len(ids) == 1 else tuple_(*ids)) == found.scalar_subquery()
+    (table,) = edge.get_final_froms()
+    following = edge.limit(None).order_by(None).with_only_columns(*elements, walk.c.step + 1)
+    more = following.select_from(walk.join(table, same)).where(walk.c.step < integer(LIMIT))
+    return _walked(walk.union_all(more), keys)
+
+
+def _walk_from(first: Iterable[Any], step: int) -> CTE:
+    """Return a walk's first step: the key that it begins with."""
+    # One statement: a round trip for each of thousands of anchors would take most of the time.
+    counted = literal_column(str(step), Integer()).label("step")
+    return select(*first, counted).cte("vrelko_walk", recursive=True)
+
+
+def _walked(whole: CTE, keys: Sequence[Any]) -> Select[Any]:
+    """Return the keys of a walk in order, without the one that was given."""
+    read = [_given_columns(key, whole.c[f"k{i}"]) for i, key in enumerate(keys)]
+    return select(*read).where(whole.c.step > 0).order_by(whole.c.step)
 
 
 def build_landed(page: Select[Any], rows: Select[Any], keys: Sequence[Any]) -> Select[Any]:
@@ -54,7 +105,7 @@ def build_landed(page: Select[Any], rows: Select[Any], keys: Sequence[Any]) -> S
 
 def build_differences(
     segments: Select[Any],
-    count: Select[Any],
+    counts: Sequence[Select[Any]],
     sums: Sequence[Select[Any]],
     d: Any,
     width: int,
@@ -62,14 +113,16 @@ def build_differences(
     """Return the statement that tells each segment's anchor, and the rows it tells of too few.
 
     `segments` tells of anchors their `id`, `n` and key (`k0`, …), and the key before (`b0`, …),
-    beside `before`, the id of that one. `count` reads the rows of a segment, behind `vrelko_key_i`
-    and up to `vrelko_until_i`, and `sums` what the log holds of it, in `d`.
+    beside `before`, the id of that one. `counts` read the rows of a segment, behind `vrelko_key_i`,
+    up to `vrelko_until_i` and at `vrelko_idsi`, and `sums` what the log holds of it, in `d`.
     """
     each = segments.subquery("vrelko_segments")
     given = {f"{KEY}{i}": each.c[f"b{i}"] for i in range(width)}
-    given |= {f"{UNTIL}{i}": each.c[f"k{i}"] for i in range(width)}
+    for name in (UNTIL, IDS):
+        given |= {f"{name}{i}": each.c[f"k{i}"] for i in range(width)}
     found: Any = -each.c.n
-    found = found + _scalar(_given(count, given), func.count())
+    for one in counts:
+        found = found + _scalar(_given(one, given), func.count())
     for one in sums:
         # What the log still holds was not folded into n yet, and is in the rows already.
         found = found - _scalar(_given(one, given), func.coalesce(func.sum(d), 0))

@@ -5,10 +5,19 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import Integer, Select, case, func, literal_column, select
+from sqlalchemy import (
+    FromClause,
+    Integer,
+    Select,
+    Subquery,
+    func,
+    literal_column,
+    select,
+    union_all,
+)
 
 from vrelko.sql.indexes import without_hint
-from vrelko.sql.statements import OFFSET, integer
+from vrelko.sql.statements import LIMIT, OFFSET, integer
 
 _ONE: Any = literal_column("1").label("vrelko_one")
 
@@ -59,14 +68,27 @@ def build_keys_of(statement: Select[Any], keys: Sequence[Any]) -> Select[Any]:
     return narrow.offset(integer(OFFSET))
 
 
-def build_behind_ties(tied: Select[Any], others: Select[Any], keys: Sequence[Any]) -> Select[Any]:
-    """Return one statement for keys behind some that tie: the more of these, the fewer to skip.
+def build_chained(ranges: Sequence[Select[Any]], keys: Sequence[Any]) -> Select[Any]:
+    """Return one statement for keys of ranges that are read one after the other.
 
-    For engines whose OFFSET takes an expression. The last column tells how many tie, up to one more
-    than are skipped; where that is more, the keys are none of those wanted.
+    For engines that stream a UNION ALL: they skip `vrelko_offset` rows of it without sorting, or
+    even keeping, any. Parameters: those of the ranges, and the limit.
     """
-    skip = integer(OFFSET)
-    narrow = tied.with_only_columns(_ONE, maintain_column_froms=True).limit(skip + 1)
-    ties = select(func.count()).select_from(narrow.subquery("vrelko_ties")).scalar_subquery()
-    found = build_keys_of(others, keys).add_columns(ties.label("vrelko_tied"))
-    return found.offset(case((ties > skip, 0), else_=skip - ties))
+    chain = chain_keys(ranges, [key.label(f"vrelko_k{i}") for i, key in enumerate(keys)])
+    return select(*chain.c).limit(integer(LIMIT)).offset(integer(OFFSET))
+
+
+def chain_keys(
+    ranges: Sequence[Select[Any]], elements: Sequence[Any], *beside: FromClause
+) -> Subquery:
+    """Return some columns of ranges as one subquery, in order; it may read what stands `beside`."""
+    parts = [
+        one.limit(None).with_only_columns(*elements, maintain_column_froms=True) for one in ranges
+    ]
+    if beside:
+        parts = [part.correlate(*beside) for part in parts]
+    if len(parts) == 1:
+        return parts[0].subquery("vrelko_chain")
+    # Without a limit of its own the server takes each part for its own loop, one after the other.
+    apart = [select(part.subquery()) for part in parts]
+    return union_all(*apart).subquery("vrelko_chain")

@@ -23,7 +23,6 @@ CAPABILITIES = Capabilities(
     row_id_joins=True,
     index_tail=_TRAITS.index_tail,
     equality_traps=False,
-    offset_expressions=True,
     lateral=True,
     bound_prunes=True,
     zoned_moments=True,

@@ -27,7 +27,7 @@ CAPABILITIES = Capabilities(
     row_id_joins=False,
     index_tail=_TRAITS.index_tail,
     equality_traps=False,
-    offset_expressions=True,
+    streams_unions=True,
     moments_as_text=True,
 )
 

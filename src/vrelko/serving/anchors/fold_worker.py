@@ -11,6 +11,7 @@ import secrets
 import time
 from collections import defaultdict
 from collections.abc import Callable, Sequence
+from itertools import count
 from typing import Any
 
 from sqlalchemy import (
@@ -39,6 +40,7 @@ MOST_FOLDED = 5_000
 """Log rows that one transaction folds."""
 _AT_ONCE = 500  # rows that a statement names
 _WALKED = 200  # anchors that are walked at once, and shown as progress
+_LAID = 100  # anchors that one transaction of a build lays
 _ALL = 1 << 31  # more than a batch and its anchors are
 
 
@@ -148,16 +150,18 @@ def build(
     """
     laid = 0
     for part in parts_of(engine, anchors):
-        while True:
+        for turn in count():
             with database_errors("build"), alone(engine, anchors) as connection:
                 now = _Part(connection, anchors, part)
-                more = now.lay(100)
-                now.raise_tail()
+                more = now.lay(_LAID)
+                # Raised for each hundred, most of a run would be read again and again.
+                if more < _LAID or turn % 10 == 9:
+                    now.raise_tail()
                 renew(connection, anchors)
             laid += more
             if progress is not None:
                 progress(more)
-            if more < 100:
+            if more < _LAID:
                 break
     with database_errors("build"), alone(engine, anchors) as connection:
         renew(connection, anchors, static=static)
@@ -293,12 +297,15 @@ class _Part:
 
     def _break(self, level: int, run: list[Anchor], above: Anchor | None) -> None:
         # Twice the fan before anything is laid: else the next split would undo it.
-        while len(run) > 2 * self.fan:
-            part, run = run[: self.fan], run[self.fan :]
-            rows = sum(anchor.n for anchor in part)
-            self._insert(level + 1, [(part[-1].key, rows)])
-            if above is not None:
-                self._add([(above.id, -rows)])
+        made: list[tuple[Key, int]] = []
+        begin = 0
+        while len(run) - begin > 2 * self.fan:
+            part = run[begin : begin + self.fan]
+            made.append((part[-1].key, sum(anchor.n for anchor in part)))
+            begin += self.fan
+        self._insert(level + 1, made)
+        if above is not None and made:
+            self._add([(above.id, -sum(rows for _, rows in made))])
 
     def _split(self, before: Key | None, anchor: HeldAnchor) -> None:
         live = anchor.n + self.places.log_between(before, anchor.key)

@@ -14,16 +14,21 @@ from sqlalchemy import Select, bindparam, func, select
 from vrelko.serving.anchors.places import Places
 from vrelko.serving.anchors.remembered import Key
 from vrelko.serving.variants.variant import Variant
-from vrelko.sql.anchor_statements import build_differences, build_landed, build_walk, up_to
+from vrelko.sql.anchor_statements import (
+    build_differences,
+    build_landed,
+    build_walk,
+    build_walk_by_id,
+    up_to,
+)
 from vrelko.sql.statements import LIMIT, OFFSET, UNTIL, key_parameters
 
 
 def keys_behind(places: Places, key: Key | None, step: int, most: int) -> list[Key]:
     """Return the keys of each `step`-th row behind a key, at most so many."""
     rows = places.rows
-    behind = _seek(rows, False)
-    edge = rows.edge(False) if key is None else rows.seek(key, False)
-    if behind is None or len(edge) > 1:
+    asked = places.kept(("walk", key is None), lambda: _walk(rows, key))
+    if asked is None:
         found: list[Key] = []
         at = key
         while len(found) < most:
@@ -33,11 +38,24 @@ def keys_behind(places: Places, key: Key | None, step: int, most: int) -> list[K
             found.append(at)
         return found
     # The first is sought by the parameters of a key, the others by the key before them.
-    asked = places.kept(
-        ("walk", key is None), lambda: build_walk(edge[0], behind, rows.source.keys)
-    )
     values = {**places.params, **key_parameters(key or ()), OFFSET: step - 1, LIMIT: most}
     return [rows.converted(row) for row in places.connection.execute(asked, values)]
+
+
+def _walk(rows: Variant, key: Key | None) -> Select[Any] | None:
+    """Return the statement that walks keys, None where each takes a statement of its own."""
+    if any(term.nullable for term in rows.order.terms):
+        return None
+    if rows.source.capabilities.streams_unions:
+        ranges = rows.split().seek(_any_key(rows), False)
+        return build_walk_by_id(
+            rows.edge(False)[0], ranges, rows.source.keys, rows.identity, key is None
+        )
+    behind = _seek(rows, False)
+    if behind is None:
+        return None
+    edge = rows.edge(False) if key is None else (behind,)
+    return build_walk(edge[0], behind, rows.source.keys)
 
 
 def page_behind(places: Places, variant: Variant, key: Key | None) -> Select[Any] | None:
@@ -60,15 +78,15 @@ def differences(places: Places) -> dict[int, int] | None:
 
     None where one statement cannot tell.
     """
-    count, sums = _within(places.rows), _within(places.logged)
-    if count is None or sums is None:
+    counts, sums = _within(places.rows), _within(places.logged)
+    if counts is None or sums is None:
         return None
     asked = places.kept(
         ("differences", places.log_is_used),
         lambda: build_differences(
             _segments(places),
-            count,
-            (sums,) if places.log_is_used else (),
+            counts,
+            sums if places.log_is_used else (),
             places.set.tables.log.c.d,
             places.rows.terms,
         ),
@@ -84,15 +102,30 @@ def _seek(variant: Variant, backward: bool) -> Select[Any] | None:
         term.nullable for term in variant.order.terms
     ):
         return None
-    # Only whether values are NULL shapes the statement, so any will do.
-    found = variant.seek(tuple(range(variant.terms)), backward)  # any value but NULL
+    found = variant.seek(_any_key(variant), backward)
     return found[0] if len(found) == 1 else None
 
 
-def _within(variant: Variant) -> Select[Any] | None:
-    """Return the statement for rows behind one key and up to another, None where there is none."""
-    behind, ahead = _seek(variant, False), _seek(variant.naming(UNTIL), True)
-    return None if behind is None or ahead is None else up_to(behind, ahead)
+def _any_key(variant: Variant) -> Key:
+    """Return a key without NULLs: only whether values are NULL shapes the statement behind it."""
+    return tuple(range(variant.terms))
+
+
+def _within(variant: Variant) -> tuple[Select[Any], ...] | None:
+    """Return the statements for rows behind one key and up to another, None where none tell."""
+    if any(term.nullable for term in variant.order.terms):
+        return None
+    if variant.source.capabilities.streams_unions:
+        split, key = variant.split(), _any_key(variant)
+        ends = split.naming(UNTIL).seek(key, True)
+        ahead = [
+            begin.where(*end._where_criteria) for begin in split.seek(key, False) for end in ends
+        ]
+        itself, _ = variant.key_by_itself(key)
+        return *ahead, split.edge(False)[0].where(*itself._where_criteria)
+    behind, until = _seek(variant, False), _seek(variant.naming(UNTIL), True)
+    found = None if behind is None or until is None else up_to(behind, until)
+    return None if found is None else (found,)
 
 
 def _segments(places: Places) -> Select[Any]:

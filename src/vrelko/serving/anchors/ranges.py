@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property, partial
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import ColumnElement, Select, select
 
@@ -12,14 +12,15 @@ from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.remembered import Anchor, Key
 from vrelko.serving.variants.variant import Variant
 from vrelko.sql.range_statements import (
-    build_behind_ties,
     build_between,
+    build_chained,
     build_count_of,
     build_keys_of,
     build_sum_of,
 )
 from vrelko.sql.statements import LIMIT, OFFSET, UNTIL, key_parameters
 
+_Built = TypeVar("_Built")
 _AT_ONCE = 5_000  # anchors that a statement reads where all are wanted
 
 
@@ -134,16 +135,15 @@ class Ranges:
         """Return the key that `skip` rows behind a key stands, and whether few rows tie with it."""
         # Two keys: whether the second ties with the first tells how the page behind is read.
         values = {**self.params, **key_parameters(key or ()), LIMIT: 2, OFFSET: skip}
-        statements = _forward(self.rows, key)
         read = [one.read for one in self.rows.source.keys]
-        if len(statements) == 2 and self.rows.source.capabilities.offset_expressions:
-            build = partial(build_behind_ties, statements[0], statements[1], read)
-            asked = self.kept(("tied", statements), build)
-            found = self.connection.execute(asked, values).all()
-            # More ties than rows to skip: the row wanted is among them, in another statement.
-            if found and found[0][-1] <= skip:
-                keys = [self.rows.converted(row[:-1]) for row in found]
-                return keys[0], keys[0][:-1] != keys[-1][:-1] or len(keys) == 1
+        if self.rows.source.capabilities.streams_unions:
+            apart = _forward(self.rows.split(), key)
+            asked = self.kept(("chained", apart), partial(build_chained, apart, read))
+            keys = [self.rows.converted(row) for row in self.connection.execute(asked, values)]
+            if not keys:
+                return None, False
+            return keys[0], keys[0][:-1] != keys[-1][:-1] or len(keys) == 1
+        statements = _forward(self.rows, key)
         for statement in statements:
             narrow = self.kept(("keys", statement), partial(build_keys_of, statement, read))
             row = self.connection.execute(narrow, values).first()
@@ -213,9 +213,9 @@ class Ranges:
                 return
             at = last
 
-    def kept(self, name: tuple[Any, ...], build: Callable[[], Select[Any]]) -> Select[Any]:
+    def kept(self, name: tuple[Any, ...], build: Callable[[], _Built]) -> _Built:
         """Return a statement, built once: that takes longer than to run it."""
-        found: Select[Any] | None = self.set.kept.get(name)
+        found: _Built | None = self.set.kept.get(name)
         return self.set.kept.keep(name, build()) if found is None else found
 
     def _count(self, statement: Select[Any], values: Mapping[str, Any]) -> int:

@@ -164,6 +164,18 @@ class Variant:
 
         return self._kept(("naming", prefix), build)
 
+    def split(self) -> Variant:
+        """Return this variant with a statement for each range behind a key, by plain comparisons.
+
+        A server that compares row values seeks by them, and then once more with each row.
+        """
+
+        def build() -> Variant:
+            form = replace(self.source.capabilities, form="split")
+            return Variant(replace(self.source, capabilities=form), self._counted, self._unique)
+
+        return self._kept(("split",), build)
+
     def by_ids(self) -> Select[Any]:
         """The statement for the rows of a list of ids, in no order."""
         return self._kept(("by ids",), lambda: build_by_ids(self.source, self.identity))
