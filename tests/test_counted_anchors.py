@@ -548,7 +548,7 @@ def test_the_commands(table, tmp_path):
     assert "TRIGGER" in planned
     assert tables_and_triggers(table) == before
     assert "none; build them" in run("show", pages)
-    assert "2 anchors laid" in run("build", pages)
+    assert "3 anchors laid" in run("build", pages)
     assert "right" in run("verify", pages)
     loaded = vrelko.load(pages)
     asked = loaded["visits"].workload.needs
@@ -566,7 +566,7 @@ def test_the_commands(table, tmp_path):
             {
                 "listing": "visits",
                 "order": told[0]["order"],
-                "anchors": 2,
+                "anchors": 3,
                 "waiting": 0,
                 "every": 1_000,
                 "static": False,

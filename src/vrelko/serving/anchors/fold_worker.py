@@ -250,17 +250,17 @@ class _Part:
                 del self._held[self.part]
 
     def lay(self, most: int) -> int:
-        """Lay anchors of k rows along the tail, which keeps at least k; return how many."""
+        """Lay anchors of k rows along the tail, which keeps fewer than k; return how many."""
         last = next(self.places.ahead(1, None), None)
         key = None if last is None else last.key
         laid: list[tuple[Key, int]] = []
         while len(laid) < most:
             some = min(most - len(laid), _WALKED)
-            found = keys_behind(self.places, key, self.k, some + 1)
-            for one in found[:-1]:  # as many rows stand behind each of these
+            found = keys_behind(self.places, key, self.k, some)
+            for one in found:
                 laid.append((one, self.k - self.places.log_between(key, one)))
                 key = one
-            if len(found) <= some:
+            if len(found) < some:
                 break
         self._insert(1, laid)
         self._read_new(1)
@@ -354,5 +354,5 @@ def parts_of(engine: Engine, anchors: AnchorSet) -> list[tuple[Any, ...]]:
     if not columns:
         return [()]
     with engine.connect() as connection:
-        asked = select(*columns).group_by(*columns).having(func.count() > 2 * anchors.k)
+        asked = select(*columns).group_by(*columns).having(func.count() >= anchors.k)
         return [tuple(row) for row in connection.execute(asked) if None not in row]
