@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
@@ -51,9 +52,9 @@ def own_larkmere(larkmere_file: Path, tmp_path: Path):
 _SHARED: set[Pool] = set()
 
 
-@pytest.fixture(autouse=True)
-def _close_files():
-    """Close the SQLite databases that a test opened: newer Pythons mind those left open.
+@contextmanager
+def _closing():
+    """Close the SQLite databases that are opened inside: newer Pythons mind those left open.
 
     But not the one in memory that all tests share.
     """
@@ -69,6 +70,19 @@ def _close_files():
     event.remove(Engine, "engine_connect", note)
     for engine in used:
         engine.dispose()
+
+
+@pytest.fixture(autouse=True)
+def _close_files():
+    with _closing():
+        yield
+
+
+@pytest.fixture(autouse=True, scope="module")
+def _close_files_of_the_module():
+    """What a module's own fixtures open, when they are torn down too."""
+    with _closing():
+        yield
 
 
 @pytest.fixture(scope="session", params=NAMES)

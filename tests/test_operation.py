@@ -62,9 +62,18 @@ def test_health_tells_whether_the_database_answers(client, tmp_path):
 
 def test_health_does_not_wait_for_a_database_that_hangs(larkmere, monkeypatch):
     monkeypatch.setattr(status_pages, "_HEALTH_S", 0.2)
-    hanging = create_engine("sqlite://", creator=lambda: time.sleep(3))
+    released = threading.Event()
+
+    def hang():
+        released.wait(30)
+        raise OSError("gone")
+
+    hanging = create_engine("sqlite://", creator=hang)
     began = time.monotonic()
-    answer = TestClient(make_app({"grid": GRID}, hanging)).get("/healthz")
+    try:
+        answer = TestClient(make_app({"grid": GRID}, hanging)).get("/healthz")
+    finally:
+        released.set()
     assert answer.status_code == 503
     assert answer.headers["retry-after"]
     assert time.monotonic() - began < 3

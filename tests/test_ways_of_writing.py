@@ -61,6 +61,7 @@ def rounds(server, tmp_path_factory):
     fill(server)
     yield server
     metadata.drop_all(server)
+    server.dispose()
 
 
 def written_as(way):

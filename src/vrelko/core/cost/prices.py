@@ -146,7 +146,7 @@ class Prices:
         Readers remember the anchors; the rows behind the last one are counted, and half of those
         between two are skipped by their keys.
         """
-        skipped = self.count(ANCHOR_ROWS)
+        skipped = self.count(round(ANCHOR_ROWS))
         log = Work(statements=1, entries=_LOGGED, rows=1, bytes=32, values=4, steps=8 * _LOGGED)
         return _in_turn(self._behind(max(offset, 1.0), size), skipped + log)
 

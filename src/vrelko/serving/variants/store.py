@@ -3,47 +3,35 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import date
 from typing import Any
 from uuid import UUID
 
 from sqlalchemy import Select, Table
 from sqlalchemy.engine.interfaces import Dialect
-from sqlalchemy.sql import visitors
 
-from vrelko.core.capabilities import Capabilities
-from vrelko.core.index import IndexFacts
 from vrelko.core.kept import Kept
 from vrelko.core.order import Order, make_total, parse_order, resolve_nulls
 from vrelko.core.periods import Periods
-from vrelko.core.seek import awkward_terms
-from vrelko.engines.mariadb.capabilities import count_rows
-from vrelko.engines.registry import (
-    capabilities_of,
-    database_errors,
-    record_of,
-)
+from vrelko.engines.registry import capabilities_of, database_errors
 from vrelko.errors import ListingError, OrderError, PageError
 from vrelko.serving.cursors.book import fingerprint_of
 from vrelko.serving.cursors.values import describe
 from vrelko.serving.steady.settings import Settle
 from vrelko.serving.variants.agreement import Agreed, agree
-from vrelko.serving.variants.columns import Columns
-from vrelko.serving.variants.grouping import Grouping
+from vrelko.serving.variants.catalog import Catalog
 from vrelko.serving.variants.period_column import period_column
 from vrelko.serving.variants.variant import Variant
 from vrelko.sql.conditions import read_literals
 from vrelko.sql.counts import without_locks
 from vrelko.sql.entities import core_connection, holds_entities
 from vrelko.sql.filters import SEARCH, Filters, as_mapping
-from vrelko.sql.indexes import NO_PINS, Pins, Sought, find_pins, first_alone, places_nulls
-from vrelko.sql.keys import is_exact
+from vrelko.sql.indexes import NO_PINS
 from vrelko.sql.outlines import Described, describe_select
 from vrelko.sql.period_filters import PERIOD, period_filter
-from vrelko.sql.set_filters import SetFilter, find_set, has_set
 from vrelko.sql.sources import base_table
-from vrelko.sql.statements import Source, make_source
+from vrelko.sql.statements import make_source
 from vrelko.sql.unions import members_of
 
 _EXACT = frozenset({type(None), bool, int, str, bytes, date, UUID})
@@ -52,18 +40,6 @@ _EXACT = frozenset({type(None), bool, int, str, bytes, date, UUID})
 _MOST_LENGTH = 200
 _MOST_KEPT = 1_000
 """Variants, and requests with their fingerprints, kept to be used again."""
-
-
-_SORTED_AS_FAST = 1_000  # rows that MariaDB sorts for a page at no great cost
-
-
-@dataclass
-class _Catalog:
-    """What one engine's catalog tells of the tables read: asked once, until it is forgotten."""
-
-    columns: Columns
-    indexes: list[IndexFacts] | None = None
-    abilities: tuple[Capabilities, bool] | None = None
 
 
 class VariantStore:
@@ -103,7 +79,7 @@ class VariantStore:
         self._variants: Kept[tuple[Any, ...], Variant] = Kept(_MOST_KEPT)
         self._requests: Kept[Any, tuple[Variant, dict[str, Any], bytes]] = Kept(_MOST_KEPT)
         self._orders: dict[str, tuple[Order, ...]] = {}
-        self._catalogs: dict[str, _Catalog] = {}
+        self._catalogs: dict[str, Catalog] = {}
         self.served: Dialect | None = None
         """The dialect last found to be of a served engine."""
 
@@ -212,10 +188,9 @@ class VariantStore:
             filtered = found.select
         agreed = self._agree(found, chosen, filtered, dialect, lender)
         elements = [key.element for key in agreed.keys]
-        pins, served, among = self._look_for_indexes(
-            filtered, agreed.order, elements, dialect, lender
-        )
-        capabilities, bounded = self._capabilities(found, lender, dialect)
+        catalog = self._catalog(dialect)
+        pins, served, among = catalog.find_indexes(filtered, agreed.order, elements, lender)
+        capabilities, bounded = catalog.capabilities(found, lender)
         # Spread over servers, hints and branches were never tried; plain statements are
         # right.
         if capabilities.ors_lose:
@@ -240,7 +215,7 @@ class VariantStore:
         )
         made.doubtful = agreed.doubtful
         if dialect.name in ("mariadb", "mysql") and not capabilities.ors_lose:
-            made.grouping = self._grouping(filtered, source, dialect, lender)
+            made.grouping = catalog.grouping(filtered, source, lender)
         made.literals = [
             name if name is not None else _described(value)
             for name, value in read_literals(
@@ -261,107 +236,11 @@ class VariantStore:
             asked.refuse_functions(lender, found.select, elements, self._given[1] is None)
         return agree(found, chosen, filtered, dialect, members, lender, asked, self._own)
 
-    def _capabilities(
-        self, found: Described, lender: Any, dialect: Dialect
-    ) -> tuple[Capabilities, bool]:
-        """Return what the engine can do with the tables read, asked once; and if bounds help."""
-        if lender is None:
-            return capabilities_of(dialect), False
-        known = self._catalog(dialect)
-        if known.abilities is None:
-            # A table in a subquery may be spread over servers, too.
-            inside = [one for one in visitors.iterate(found.select) if isinstance(one, Table)]
-            bases = [base_table(one) for one in found.sources.tables]
-            tables = list(dict.fromkeys([*(one for one in bases if one is not None), *inside]))
-            connection = core_connection(lender, self.select)
-            known.abilities = record_of(dialect).capabilities_for(connection, tables, dialect)
-        return known.abilities
-
-    def _catalog(self, dialect: Dialect) -> _Catalog:
-        return self._catalogs.setdefault(dialect.name, _Catalog(Columns(dialect)))
-
-    def _indexes(self, lender: Any, table: Table, dialect: Dialect) -> list[IndexFacts]:
-        """Return the indexes of the table that is paged, asked of the catalog once."""
-        known = self._catalog(dialect)
-        if known.indexes is None:
-            found = core_connection(lender, self.select)
-            known.indexes = record_of(dialect).read_indexes(found, table, dialect)
-        return known.indexes
-
-    def _look_for_indexes(
-        self,
-        filtered: Select[Any],
-        order: Order,
-        elements: list[Any],
-        dialect: Dialect,
-        lender: Any,
-    ) -> tuple[Pins, bool, SetFilter | None]:
-        """Return what the table's indexes allow a statement to rely on; asked of the catalog once.
-
-        Only where it matters: equalities that trap the server, NULLs not in their native place, and
-        set filters.
-        """
-        capabilities = capabilities_of(dialect)
-        where, table = getattr(filtered, "whereclause", None), self.table
-        awkward = bool(awkward_terms(order, capabilities)) and capabilities.nulls_syntax
-        matters = capabilities.equality_traps or awkward or has_set(where)
-        if lender is None or table is None or (where is None and not awkward) or not matters:
-            return NO_PINS, False, None
-        tail: list[str] = []
-        # Every index ends in the primary key there, and so serves orders that do.
-        if capabilities.index_tail != "none":
-            tail = [column.name for column in table.primary_key.columns]
-        # Pins name an index of one table, which a join might read otherwise.
-        alone = self.described.sources.tables[0] if self._is_plain(filtered) else None
-        sought = Sought(
-            where=where,
-            elements=elements,
-            order=order,
-            indexes=self._indexes(lender, table, dialect),
-            tail=tail,
-            table=alone,
-        )
-        pins = find_pins(sought) if capabilities.equality_traps else NO_PINS
-        among = find_set(sought, self.described.sources.tables)
-        return pins, awkward and places_nulls(sought), among
-
-    def _grouping(
-        self, filtered: Select[Any], source: Source, dialect: Dialect, lender: Any
-    ) -> Grouping | None:
-        """Return what bounds pages by the order's first term, where an index has no more of it.
-
-        Only of a plain column that is never NULL, and whose values come back as they are stored;
-        small tables are sorted as fast.
-        """
-        table = self.table
-        plain = self._is_plain(filtered) and not has_set(getattr(filtered, "whereclause", None))
-        if lender is None or table is None or not plain:
-            return None
-        lender = core_connection(lender, self.select)
-        tail = [column.name for column in table.primary_key.columns]
-        sought = Sought(
-            filtered.whereclause,
-            [key.element for key in source.keys],
-            source.order,
-            self._indexes(lender, table, dialect),
-            tail,
-        )
-        position = first_alone(sought)
-        # A bound cannot be NULL, and rows with NULL would have to be asked for apart.
-        if position is None or source.order.terms[position].nullable:
-            return None
-        key = source.keys[position]
-        # A bound given as a literal must come back as it is stored; a small table is
-        # sorted as fast.
-        if not is_exact(key) or count_rows(lender, table) < _SORTED_AS_FAST:
-            return None
-        return Grouping(source, without_locks(filtered), position)
-
-    def _is_plain(self, filtered: Select[Any]) -> bool:
-        """Tell whether a select reads rows of one table just as they are, unhinted."""
-        found = self.described
-        changed = found.wrapped or found.merged or filtered._distinct or filtered._group_by_clauses
-        return not (changed or filtered._hints) and len(found.sources.tables) == 1
+    def _catalog(self, dialect: Dialect) -> Catalog:
+        """Return what is known of an engine's catalog."""
+        known = self._catalogs.get(dialect.name)
+        made = Catalog(self.select, self.described, dialect) if known is None else known
+        return self._catalogs.setdefault(dialect.name, made)
 
     def forget(self) -> None:
         """Ask the catalog again where a request depends on it: an index has gone."""
