@@ -143,7 +143,7 @@ def test_mysql_is_an_engine_of_its_own():
                 assert "`" not in text
                 assert "NULLS" not in text
     seek = " ".join(statements_text(GRID, "keyset", "mysql", {})[0].split())
-    where = "(capture.caught_at = :key_0 AND capture.id < :key_1 OR capture.caught_at < :key_0)"
+    where = "(capture.caught_at < :key_0 OR capture.caught_at = :key_0 AND capture.id < :key_1)"
     assert where in seek
 
 

@@ -260,13 +260,13 @@ def page_statement(
     """Return the statement for the rows of some ranges, in order, up to the limit."""
     whole = ordered(source, order, group, null_keys)
     if group != (Range(),):
-        predicates = [build_predicate(source, order, part, null_keys) for part in group]
+        # The range furthest off holds most rows, and an OR is asked from the left for each of them.
+        predicates = [build_predicate(source, order, part, null_keys) for part in reversed(group)]
         # Else MariaDB reads the whole equal prefix by ref access, and sorts it.
         if source.capabilities.equality_traps and _is_trap(group):
             predicates += _never(source)
-        whole = first_where(
-            source, whole, or_(*predicates) if len(predicates) > 1 else predicates[0]
-        )
+        either = or_(*predicates) if len(predicates) > 1 else predicates[0]
+        whole = first_where(source, whole, either)
     return source.pins.apply(whole).limit(integer(LIMIT))
 
 

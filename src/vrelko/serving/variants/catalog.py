@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import Any
 
 from sqlalchemy import Select, Table
@@ -36,13 +37,17 @@ class Catalog:
     """
 
     def __init__(self, select: Select[Any], described: Described, dialect: Dialect) -> None:
-        self.columns = Columns(dialect)
         self._select = select
         self._described = described
         self._dialect = dialect
         self._table = base_table(described.sources.tables[0])
         self._found: list[IndexFacts] | None = None
         self._abilities: tuple[Capabilities, bool] | None = None
+
+    @cached_property
+    def columns(self) -> Columns:
+        """What the server says of columns; statements that are only text need none of it."""
+        return Columns(self._dialect)
 
     def capabilities(self, found: Described, lender: Any) -> tuple[Capabilities, bool]:
         """Return what the engine can do with the tables read, asked once; and if bounds help."""
