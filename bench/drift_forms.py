@@ -12,8 +12,9 @@ import itertools
 import sys
 
 from vrelko import Landing
-from vrelko.core.drift.expectation import Stream, expect_drift
+from vrelko.core.drift.expectation import expect_drift
 from vrelko.core.drift.simulating import simulate
+from vrelko.core.drift.stream import Stream
 
 LANDS = (Landing("head"), Landing("uniform"), Landing("late", 300), Landing("tail"))
 GRID = list(

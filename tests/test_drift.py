@@ -22,9 +22,11 @@ import vrelko
 from exposed import Listing
 from vrelko import Depth, Landing, Needs, Readers, Sizes, Writers
 from vrelko.core.drift.damage import left_by_draining, lost_by_equal_ties, lost_by_ties
-from vrelko.core.drift.expectation import Stream, expect_drift, expect_shift, overlap_for
+from vrelko.core.drift.expectation import expect_drift, overlap_for
 from vrelko.core.drift.number_errors import expect_number_error
+from vrelko.core.drift.shift_chances import expect_shift
 from vrelko.core.drift.simulating import simulate
+from vrelko.core.drift.stream import Stream
 from vrelko.core.drift.walks import WAYS
 from vrelko.engines.views import can_hold_view
 from vrelko.errors import DatabaseError, ListingError, PageError

@@ -20,7 +20,8 @@ import schemas_doc
 import vrelko
 from vrelko.core import strategies
 from vrelko.core.cost import prices
-from vrelko.core.drift.expectation import WAYS, Stream, expect_drift
+from vrelko.core.drift.expectation import WAYS, expect_drift
+from vrelko.core.drift.stream import Stream
 from vrelko.core.engine_traits import TRAITS
 from vrelko.core.strategies import RECORDS, SERVED, STRATEGIES, StrategyRecord
 from vrelko.core.workload import Landing

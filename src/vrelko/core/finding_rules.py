@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from vrelko.core.access import advise_index, fixed_columns
 from vrelko.core.arithmetic import page_count
 from vrelko.core.drift.damage import left_by_draining, lost_by_ties, moved_about, torn_by_lag
-from vrelko.core.drift.expectation import Stream
+from vrelko.core.drift.stream import Stream
 from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.findings import Finding, make_finding

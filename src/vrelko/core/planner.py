@@ -12,7 +12,8 @@ from vrelko.core.cost.model import CostModel, make_model
 from vrelko.core.cost.rates import Clock, Rates, Time, shipped_rates
 from vrelko.core.cost.routes import Routes
 from vrelko.core.cost.work import Work
-from vrelko.core.drift.expectation import Stream, expect_drift
+from vrelko.core.drift.expectation import expect_drift
+from vrelko.core.drift.stream import Stream
 from vrelko.core.facts import Facts, ServerFacts, TableFacts
 from vrelko.core.finding_rules import find_faults
 from vrelko.core.findings import Finding

@@ -14,7 +14,7 @@ from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
-from vrelko.core.drift.expectation import Stream
+from vrelko.core.drift.stream import Stream
 from vrelko.core.drift.walks import DELETE, INSERT, MOVE, SPACE, Course, Event
 from vrelko.core.order import Order
 

@@ -13,7 +13,8 @@ from sqlalchemy import Engine, Select
 from vrelko.core.cost.model import CostModel
 from vrelko.core.cost.rates import Clock, Rates
 from vrelko.core.drift.costs import WayCost, cost_ways
-from vrelko.core.drift.expectation import Stream, overlap_for
+from vrelko.core.drift.expectation import overlap_for
+from vrelko.core.drift.stream import Stream
 from vrelko.core.facts import Facts
 from vrelko.core.findings import Finding
 from vrelko.core.index_advice import Advice, merge_advice

@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import math
 
-from vrelko.core.drift.expectation import Stream, expect_drift
+from vrelko.core.drift.expectation import expect_drift
+from vrelko.core.drift.stream import Stream
 
 
 def lost_by_ties(group: float) -> float:

@@ -12,7 +12,13 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
-from vrelko.core.workload import Landing, Writers
+from vrelko.core.drift.shift_chances import (
+    chance_behind,
+    chance_of_no_shift,
+    expect_behind,
+    expect_shift,
+)
+from vrelko.core.drift.stream import Stream
 from vrelko.errors import PageError
 
 
@@ -38,81 +44,6 @@ class DriftExpectation:
     dodges: float = 0.0
     gone: float = 0.0
     stale: float = 0.0
-
-
-@dataclass(frozen=True, slots=True)
-class Stream:
-    """Changes a second on an order of `rows` rows; deletes hit every row alike."""
-
-    rows: float
-    inserts: float
-    deletes: float
-    lands: Landing
-    moves: float = 0.0
-
-    @classmethod
-    def of(cls, rows: float, writers: Writers) -> Stream:
-        """Return the stream of a listing with `rows` rows."""
-        return cls(
-            rows,
-            writers.inserts_per_minute / 60,
-            writers.deletes_per_minute / 60,
-            writers.lands,
-            writers.moves_per_minute / 60,
-        )
-
-    def share_ahead(self, rank: float) -> float:
-        """Return the share of inserts that land ahead of a rank."""
-        if rank <= 0:
-            return 0.0
-        if self.lands.kind == "head":
-            return 1.0
-        if self.lands.kind == "tail":
-            return 0.0
-        if self.lands.kind == "uniform":
-            return min(rank / max(self.rows, 1.0), 1.0)
-        return -math.expm1(-self._age(rank) / self.lands.mean_s)
-
-    def density(self, rank: float) -> float:
-        """Return the share of inserts that land on one rank."""
-        if self.lands.kind == "uniform":
-            return 1 / max(self.rows, 1.0)
-        if self.lands.kind != "late" or self.inserts == 0:
-            return 0.0
-        share = self.share_ahead(max(rank, 0.5))
-        return (1 - share) / (self.lands.mean_s * self.inserts * max(share, 1e-12))
-
-    def rank_of(self, share: float) -> float:
-        """Return the rank ahead of which `share` of the inserts land: the inverse of the above."""
-        if self.lands.kind == "head":
-            return 0.0
-        if self.lands.kind == "tail":
-            return self.rows
-        if self.lands.kind == "uniform":
-            return share * self.rows
-        return self._rank(-self.lands.mean_s * math.log1p(-min(share, 1 - 1e-12)))
-
-    def _rank(self, age: float) -> float:
-        """Rows younger than `age` seconds, at a steady rate of inserts that come late."""
-        mean = self.lands.mean_s
-        return self.inserts * (age + mean * math.expm1(-age / mean))
-
-    def _age(self, rank: float) -> float:
-        """Return the age of the row at a rank: the inverse of `_rank`, by Newton's method.
-
-        x + e^-x - 1 = y with x = age / mean and y = rank / (inserts mean) is convex and rises, so
-        that the steps come down to the root from min(y + 1, y + sqrt(2 y)), which is no less.
-        """
-        if self.inserts <= 0:
-            return math.inf
-        y = rank / (self.inserts * self.lands.mean_s)
-        x = min(y + 1, y + math.sqrt(2 * y))
-        for _ in range(60):
-            step = (x + math.expm1(-x) - y) / -math.expm1(-x)
-            x -= step
-            if step <= 1e-13 * x:
-                break
-        return x * self.lands.mean_s
 
 
 WAYS = (
@@ -160,8 +91,8 @@ def expect_drift(
         twice = forward * max(1 - one.fresh / one.live, 0.0)
         if strategy == "overlap":
             # What was seen is left out; only rows that slip further than the overlap are lost.
-            twice, backward = 0.0, _expect_behind(one.came, one.went, again)
-            clean *= 1 - _chance_behind(one.came, one.went, again)
+            twice, backward = 0.0, expect_behind(one.came, one.went, again)
+            clean *= 1 - chance_behind(one.came, one.went, again)
         else:
             clean *= chance_of_no_shift(one.came, one.went)
         # A row that is deleted before the walk ends is no miss: it was not there all along.
@@ -283,17 +214,6 @@ def _expect_moved(stream: Stream, ranks: Sequence[float], dwell_s: float) -> tup
     return again, dodges
 
 
-def chance_of_no_shift(came: float, went: float) -> float:
-    """Return P(X = Y) for X and Y Poisson of mean came and went: Skellam's at 0."""
-    if came <= 0 or went <= 0:
-        return math.exp(-max(came, went, 0.0))
-    from scipy.special import ive
-
-    # The scaled Bessel function and the exponent go together: each alone overflows.
-    both = 2 * math.sqrt(came * went)
-    return float(ive(0, both) * math.exp(both - came - went))
-
-
 @lru_cache(maxsize=1_000)
 def overlap_for(stream: Stream, size: int, pages: int, dwell_s: float, chance: float) -> int:
     """Return how many rows to ask for again, so that a walk misses any with at most a `chance`.
@@ -308,7 +228,7 @@ def overlap_for(stream: Stream, size: int, pages: int, dwell_s: float, chance: f
     means = [(one.came, one.went) for one in _boundaries(stream, size, pages, dwell_s)]
 
     def missing(k: int) -> float:
-        return sum(_chance_behind(came, went, k) for came, went in means)
+        return sum(chance_behind(came, went, k) for came, went in means)
 
     # Doubling finds an upper bound in few steps, halving the least one below it.
     low, high = -1, 0
@@ -318,62 +238,6 @@ def overlap_for(stream: Stream, size: int, pages: int, dwell_s: float, chance: f
         middle = (low + high) // 2
         low, high = (low, middle) if missing(middle) <= chance else (middle, high)
     return high
-
-
-def _chance_behind(came: float, went: float, k: int) -> float:
-    """Return P(Y - X > k) for X and Y Poisson of mean came and went."""
-    import numpy as np
-    from scipy.special import gammaln, pdtrc
-
-    if went <= 0:
-        return 0.0
-    if came <= 0:
-        return float(pdtrc(k, went))
-    # Terms beyond ten deviations add nothing that a float can hold.
-    spread = 10 * math.sqrt(came) + 20
-    i = np.arange(max(math.floor(came - spread), 0), math.ceil(came + spread) + 1)
-    weights = np.exp(i * math.log(came) - came - gammaln(i + 1))
-    return float((weights * pdtrc(i + k, went)).sum())
-
-
-def _expect_behind(came: float, went: float, k: int) -> float:
-    """Return E[max(Y - X - k, 0)] for X and Y Poisson of mean came and went: a sum of tails."""
-    total, chance, j = 0.0, 1.0, k
-    while chance > 1e-12 and j < k + 10_000:
-        chance = _chance_behind(came, went, j)
-        total, j = total + chance, j + 1
-    return total
-
-
-def expect_shift(came: float, went: float) -> tuple[float, float]:
-    """Return E[max(D, 0)] and E[max(-D, 0)] of D = X - Y, X and Y Poisson of mean came and went.
-
-    D is Skellam's. The smaller mean sums E[(X - j)+] = a P(X >= j) - j P(X > j) over Y = j (no
-    term cancels another, whatever the means), the larger follows from E[D] = came - went.
-    """
-    if came <= 0 or went <= 0:
-        return max(came, 0.0), max(went, 0.0)
-    # The rarer direction is summed, the other follows from the difference of the means: no
-    # cancellation.
-    if came > went:
-        behind = _expect_excess(went, came)
-        return behind + came - went, behind
-    ahead = _expect_excess(came, went)
-    return ahead, ahead + went - came
-
-
-def _expect_excess(low: float, high: float) -> float:
-    """Return E[max(X - Y, 0)] for X and Y Poisson of mean `low` and `high`."""
-    import numpy as np
-    from scipy.special import gammaln, pdtrc
-
-    # Terms beyond twelve deviations add nothing that a float can hold.
-    spread = 12 * math.sqrt(high) + 30
-    j = np.arange(max(math.floor(high - spread), 0), math.ceil(high + spread) + 1)
-    weights = np.exp(j * math.log(high) - high - gammaln(j + 1))
-    beyond = pdtrc(j, low)  # P(X > j)
-    at_least = np.where(j > 0, pdtrc(np.maximum(j - 1, 0), low), 1.0)
-    return float((weights * (low * at_least - j * beyond)).sum())
 
 
 def _ranks(stream: Stream, size: int, pages: int, dwell_s: float) -> list[float]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from vrelko.core.drift.expectation import Stream
+from vrelko.core.drift.stream import Stream
 
 _NINE_IN_TEN = 1.645
 

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from vrelko.core.drift.expectation import Stream
+from vrelko.core.drift.stream import Stream
 from vrelko.core.drift.walks import (
     COUNTERS,
     DELETE,
