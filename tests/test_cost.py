@@ -45,7 +45,7 @@ from vrelko.engines.paths import Reader
 from vrelko.measuring.calibrate import calibrate
 from vrelko.measuring.engines import count_work
 from vrelko.measuring.trials import Bench
-from vrelko.sql.statements import key_parameters
+from vrelko.sql.parameters import key_parameters
 
 ROWS = 12_000
 meta = MetaData()

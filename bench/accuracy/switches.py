@@ -21,7 +21,7 @@ from shapes import shapes
 import vrelko
 from vrelko.engines.paths import Reader
 from vrelko.serving import routing
-from vrelko.sql.statements import LIMIT, OFFSET
+from vrelko.sql.parameters import LIMIT, OFFSET
 
 
 def main(urls):

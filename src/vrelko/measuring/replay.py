@@ -25,7 +25,7 @@ from vrelko.planning.plan import Plan
 from vrelko.serving.listing import Listing
 from vrelko.serving.pages.request import lend
 from vrelko.serving.variants.runner import Runner
-from vrelko.sql.statements import LIMIT
+from vrelko.sql.parameters import LIMIT
 
 STORING: tuple[Way, ...] = ("frozen-ids",)
 """Ways that read every row's key once per walk."""

@@ -29,7 +29,7 @@ from vrelko.errors import PageError
 from vrelko.planning.key_ladder import KeyLadder
 from vrelko.serving.listing import Listing
 from vrelko.serving.variants.runner import Asked
-from vrelko.sql.statements import LIMIT, OFFSET
+from vrelko.sql.parameters import LIMIT, OFFSET
 
 Ask = Callable[[float], Seen | None]
 """Asks for the path of the page behind so many rows."""

@@ -20,7 +20,8 @@ from vrelko.core.access_path import Seen
 from vrelko.core.facts import TableFacts
 from vrelko.core.order import Order, Term
 from vrelko.serving.variants.variant import Variant
-from vrelko.sql.statements import key_parameters, ranges_by_statement
+from vrelko.sql.parameters import key_parameters
+from vrelko.sql.statements import ranges_by_statement
 
 _READ: dict[type, Callable[[str], Any]] = {
     int: int,

@@ -20,8 +20,8 @@ from sqlalchemy.sql import operators, visitors
 from sqlalchemy.sql.elements import BinaryExpression
 
 from vrelko.sql.key_filters import IDS
+from vrelko.sql.parameters import KEY, LIMIT, OFFSET, UNTIL, integer
 from vrelko.sql.range_statements import chain_keys
-from vrelko.sql.statements import KEY, LIMIT, OFFSET, UNTIL, integer
 
 _FIRST: Any = literal_column("1", Integer())
 

@@ -8,7 +8,8 @@ from typing import Any
 from sqlalchemy import Integer, Select, bindparam, func, literal_column, select
 
 from vrelko.sql.indexes import without_hint
-from vrelko.sql.statements import Source, build_seek
+from vrelko.sql.page_source import Source
+from vrelko.sql.statements import build_seek
 
 
 def without_locks(statement: Select[Any]) -> Select[Any]:

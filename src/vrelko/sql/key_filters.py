@@ -10,7 +10,9 @@ from sqlalchemy import ColumnElement, Select, and_, bindparam, or_, tuple_
 
 from vrelko.core.seek import Range, plan_ranges
 from vrelko.errors import ListingError
-from vrelko.sql.statements import Source, build_keys, build_predicate, first_where
+from vrelko.sql.page_source import Source
+from vrelko.sql.predicates import build_predicate, first_where
+from vrelko.sql.statements import build_keys
 
 TOP = "vrelko_top_"
 IDS = "vrelko_ids"

@@ -17,7 +17,7 @@ from sqlalchemy import (
 )
 
 from vrelko.sql.indexes import without_hint
-from vrelko.sql.statements import LIMIT, OFFSET, integer
+from vrelko.sql.parameters import LIMIT, OFFSET, integer
 
 _ONE: Any = literal_column("1").label("vrelko_one")
 

@@ -25,7 +25,9 @@ from sqlalchemy.types import TypeEngine
 from vrelko.core.arithmetic import Sizes
 from vrelko.errors import ListingError
 from vrelko.sql.counts import build_rows
-from vrelko.sql.statements import KEY, Source, order_clauses, ordered
+from vrelko.sql.page_source import Source
+from vrelko.sql.parameters import KEY
+from vrelko.sql.predicates import order_clauses, ordered
 from vrelko.sql.text import render_sql
 
 ROUTINES = ("postgresql", "mariadb", "mysql", "mssql", "oracle")

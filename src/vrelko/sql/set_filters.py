@@ -34,16 +34,11 @@ from sqlalchemy.types import TypeEngine
 
 from vrelko.sql.entities import plain_froms
 from vrelko.sql.indexes import Sought, serves_within
+from vrelko.sql.page_source import Source
+from vrelko.sql.parameters import KEY, LIMIT, integer
+from vrelko.sql.predicates import order_clauses
 from vrelko.sql.sources import conjuncts, same
-from vrelko.sql.statements import (
-    KEY,
-    LIMIT,
-    Source,
-    integer,
-    order_clauses,
-    page_statement,
-    ranges_by_statement,
-)
+from vrelko.sql.statements import page_statement, ranges_by_statement
 
 VALUE = "vrelko_in_"
 

@@ -11,7 +11,7 @@ from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import CompileError
 
 from vrelko.errors import ListingError
-from vrelko.sql.statements import LIMIT, OFFSET
+from vrelko.sql.parameters import LIMIT, OFFSET
 
 _POSTCOMPILE = re.compile(r"__\[POSTCOMPILE_(\w+)\]")
 

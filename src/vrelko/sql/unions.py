@@ -23,16 +23,11 @@ from sqlalchemy import (
 
 from vrelko.sql.functions import is_extended
 from vrelko.sql.keys import KeyColumn
+from vrelko.sql.page_source import Source, make_source
+from vrelko.sql.parameters import LIMIT, integer
+from vrelko.sql.predicates import ordered
 from vrelko.sql.sources import plain
-from vrelko.sql.statements import (
-    LIMIT,
-    Source,
-    integer,
-    make_source,
-    ordered,
-    page_statement,
-    ranges_by_statement,
-)
+from vrelko.sql.statements import page_statement, ranges_by_statement
 
 
 def members_of(statement: Any) -> tuple[Select[Any], ...]:

@@ -34,7 +34,7 @@ from vrelko.serving.anchors.locks import alone
 from vrelko.serving.anchors.places import Places
 from vrelko.serving.anchors.remembered import Anchor, Key
 from vrelko.sql.anchor_tables import LEVELS
-from vrelko.sql.statements import LIMIT
+from vrelko.sql.parameters import LIMIT
 
 MOST_FOLDED = 5_000
 """Log rows that one transaction folds."""

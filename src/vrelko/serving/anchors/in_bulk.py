@@ -21,7 +21,7 @@ from vrelko.sql.anchor_statements import (
     build_walk_by_id,
     up_to,
 )
-from vrelko.sql.statements import LIMIT, OFFSET, UNTIL, key_parameters
+from vrelko.sql.parameters import LIMIT, OFFSET, UNTIL, key_parameters
 
 
 def keys_behind(places: Places, key: Key | None, step: int, most: int) -> list[Key]:

@@ -18,9 +18,9 @@ from sqlalchemy import ColumnElement, Select, bindparam, func, literal, literal_
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.ranges import Ranges
 from vrelko.serving.anchors.remembered import Anchor, Count, Key, Remembered
+from vrelko.sql.parameters import key_parameters
 from vrelko.sql.period_filters import shortest_text
 from vrelko.sql.range_statements import build_between, build_sum_of
-from vrelko.sql.statements import key_parameters
 
 AT, END = "vrelko_at_", "vrelko_end_"
 

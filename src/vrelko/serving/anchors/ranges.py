@@ -11,6 +11,7 @@ from sqlalchemy import ColumnElement, Select, select
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.remembered import Anchor, Key
 from vrelko.serving.variants.variant import Variant
+from vrelko.sql.parameters import LIMIT, OFFSET, UNTIL, key_parameters
 from vrelko.sql.range_statements import (
     build_between,
     build_chained,
@@ -18,7 +19,6 @@ from vrelko.sql.range_statements import (
     build_keys_of,
     build_sum_of,
 )
-from vrelko.sql.statements import LIMIT, OFFSET, UNTIL, key_parameters
 
 _Built = TypeVar("_Built")
 _AT_ONCE = 5_000  # anchors that a statement reads where all are wanted

@@ -17,8 +17,8 @@ from vrelko.serving.pages.request import BoundRequest
 from vrelko.serving.pages.rows import PageReader
 from vrelko.serving.settings import Settings
 from vrelko.serving.variants.runner import Runner
+from vrelko.sql.parameters import LIMIT, OFFSET, key_parameters
 from vrelko.sql.rows import Cutter
-from vrelko.sql.statements import LIMIT, OFFSET, key_parameters
 
 
 class GivenResults(Runner):

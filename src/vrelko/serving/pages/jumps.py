@@ -24,7 +24,7 @@ from vrelko.serving.anchors.snapshots import begun_here, in_snapshot
 from vrelko.serving.pages.batch import Batch
 from vrelko.serving.pages.request import BoundRequest
 from vrelko.sql.entities import core_connection
-from vrelko.sql.statements import LIMIT, OFFSET, integer, key_parameters
+from vrelko.sql.parameters import LIMIT, OFFSET, integer, key_parameters
 
 _Told = TypeVar("_Told")
 _FEW = 50  # rows that are skipped as they are

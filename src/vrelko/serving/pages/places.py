@@ -12,7 +12,7 @@ from vrelko.errors import PageError
 from vrelko.serving.pages.jumps import by_anchors
 from vrelko.serving.pages.request import BoundRequest, open_variant
 from vrelko.serving.settings import Settings
-from vrelko.sql.statements import key_parameters
+from vrelko.sql.parameters import key_parameters
 
 
 @dataclass(frozen=True, slots=True)

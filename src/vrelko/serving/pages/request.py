@@ -22,8 +22,8 @@ from vrelko.serving.settings import Settings
 from vrelko.serving.variants.runner import Runner
 from vrelko.serving.variants.variant import Variant
 from vrelko.sql.key_filters import TOP
+from vrelko.sql.parameters import key_parameters
 from vrelko.sql.period_filters import shortest_text
-from vrelko.sql.statements import key_parameters
 
 _DIGESTED = frozenset({Digest})
 

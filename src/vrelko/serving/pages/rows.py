@@ -14,8 +14,8 @@ from vrelko.serving.pages.digests import digest_of, split_digests
 from vrelko.serving.variants.grouping import BOUND, FROM, Grouping
 from vrelko.serving.variants.runner import Runner
 from vrelko.serving.variants.variant import Variant, stuck
+from vrelko.sql.parameters import LIMIT, OFFSET, key_parameters
 from vrelko.sql.set_filters import value_parameters
-from vrelko.sql.statements import LIMIT, OFFSET, key_parameters
 
 _NOTHING: Mapping[str, Any] = {}
 

@@ -22,7 +22,7 @@ from vrelko.serving.pages.rows import PageReader, prove_keys
 from vrelko.serving.settings import Settings
 from vrelko.serving.variants.runner import Runner
 from vrelko.serving.variants.variant import stuck
-from vrelko.sql.statements import UNTIL, key_parameters
+from vrelko.sql.parameters import UNTIL, key_parameters
 
 _MOST_PARTS = 10_000
 _MOST_PAGES = 8

@@ -22,9 +22,9 @@ from vrelko.sql.entities import core_connection
 from vrelko.sql.indexes import NO_PINS, Pins, Sought, find_pins, first_alone, places_nulls
 from vrelko.sql.keys import is_exact
 from vrelko.sql.outlines import Described
+from vrelko.sql.page_source import Source
 from vrelko.sql.set_filters import SetFilter, find_set, has_set
 from vrelko.sql.sources import base_table
-from vrelko.sql.statements import Source
 
 _SORTED_AS_FAST = 1_000  # rows that MariaDB sorts for a page at no great cost
 

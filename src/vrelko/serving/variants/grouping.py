@@ -12,7 +12,8 @@ from typing import Any
 
 from sqlalchemy import ColumnElement, Select, bindparam
 
-from vrelko.sql.statements import LIMIT, OFFSET, Source, integer
+from vrelko.sql.page_source import Source
+from vrelko.sql.parameters import LIMIT, OFFSET, integer
 
 BOUND = "vrelko_bound"
 FROM = "vrelko_from"

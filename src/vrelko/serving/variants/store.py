@@ -29,9 +29,9 @@ from vrelko.sql.entities import core_connection, holds_entities
 from vrelko.sql.filters import SEARCH, Filters, as_mapping
 from vrelko.sql.indexes import NO_PINS
 from vrelko.sql.outlines import Described, describe_select
+from vrelko.sql.page_source import make_source
 from vrelko.sql.period_filters import PERIOD, period_filter
 from vrelko.sql.sources import base_table
-from vrelko.sql.statements import make_source
 from vrelko.sql.unions import members_of
 
 _EXACT = frozenset({type(None), bool, int, str, bytes, date, UUID})

@@ -23,14 +23,13 @@ from vrelko.sql.counts import build_count, build_count_behind, build_rows
 from vrelko.sql.entities import has_whole_entity
 from vrelko.sql.indexes import without_hint
 from vrelko.sql.key_filters import IDS, build_by_ids, build_key_by_id, keep_behind
+from vrelko.sql.page_source import Source
+from vrelko.sql.parameters import LIMIT, OFFSET, key_parameters
 from vrelko.sql.period_filters import PeriodStatements
 from vrelko.sql.rows import Cutter
 from vrelko.sql.set_filters import SetFilter, build_branches
 from vrelko.sql.sources import base_table
 from vrelko.sql.statements import (
-    LIMIT,
-    OFFSET,
-    Source,
     build_ahead_of_value,
     build_deferred,
     build_edge,
@@ -40,7 +39,6 @@ from vrelko.sql.statements import (
     build_seek,
     build_whole,
     flag_behind,
-    key_parameters,
 )
 from vrelko.sql.unions import NO_MEMBERS, Members, build_union
 
