@@ -12,8 +12,9 @@ from vrelko.core.spot import Spot
 from vrelko.serving.pages.batch import Batch
 from vrelko.serving.pages.digests import digest_of, split_digests
 from vrelko.serving.variants.grouping import BOUND, FROM, Grouping
+from vrelko.serving.variants.row_keys import stuck
 from vrelko.serving.variants.runner import Runner
-from vrelko.serving.variants.variant import Variant, stuck
+from vrelko.serving.variants.variant import Variant
 from vrelko.sql.parameters import LIMIT, OFFSET, key_parameters
 from vrelko.sql.set_filters import value_parameters
 

@@ -15,7 +15,7 @@ from vrelko.serving.anchors.places import Places
 from vrelko.serving.pages.jumps import by_anchors
 from vrelko.serving.pages.request import BoundRequest, open_variant
 from vrelko.serving.settings import Settings
-from vrelko.serving.variants.variant import python_type
+from vrelko.serving.variants.row_keys import python_type
 from vrelko.sql.entities import adds_criteria, core_connection
 from vrelko.sql.sources import own_column
 

@@ -20,8 +20,8 @@ from vrelko.serving.pages.page import Page, Ways
 from vrelko.serving.pages.request import BoundRequest, lend, open_variant
 from vrelko.serving.pages.rows import PageReader, prove_keys
 from vrelko.serving.settings import Settings
+from vrelko.serving.variants.row_keys import stuck
 from vrelko.serving.variants.runner import Runner
-from vrelko.serving.variants.variant import stuck
 from vrelko.sql.parameters import UNTIL, key_parameters
 
 _MOST_PARTS = 10_000

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from datetime import datetime, time
 from functools import partial
 from operator import itemgetter
 from typing import Any, TypeVar
@@ -12,12 +11,10 @@ from typing import Any, TypeVar
 from sqlalchemy import Column, ColumnElement, Integer, Select, literal_column
 from sqlalchemy.engine.interfaces import Dialect
 
-from vrelko.core.advance import alike, goes_back
 from vrelko.core.kept import Kept
-from vrelko.core.order import Order
 from vrelko.engines.registry import record_of
-from vrelko.errors import ListingError, PageError
 from vrelko.serving.variants.grouping import Grouping
+from vrelko.serving.variants.row_keys import RowKeys
 from vrelko.serving.variants.runner import Runner
 from vrelko.sql.counts import build_count, build_count_behind, build_rows
 from vrelko.sql.entities import has_whole_entity
@@ -48,7 +45,7 @@ _MOST_LIMITED = 200
 """Statements kept with their limit; beyond them the limit is filled in."""
 
 
-class Variant:
+class Variant(RowKeys):
     """The statements of one variant on one engine.
 
     Statements are built when first needed and kept, so that SQLAlchemy finds its compiled form
@@ -66,11 +63,10 @@ class Variant:
         joinable: bool = True,
     ) -> None:
         """`joinable`: rows may be joined again by what identifies them."""
-        self.identity = tuple(identity) or tuple(range(len(source.order)))
+        super().__init__(source, identity)
         self.among = among
         self._members = members
         self.joinable = joinable
-        self.source = source
         self._unique = tuple(unique)
         self.apart = itemgetter(*source.places) if has_whole_entity(source.select) else None
         """What tells rows with entities apart, None where there are none."""
@@ -78,37 +74,17 @@ class Variant:
         self._spread: tuple[float, float] | None = None
         self._built: Kept[tuple[Any, ...], Any] = Kept(_MOST_BUILT)
         """Statements by their kind and shape: the NULLs of a key, the direction, a cap."""
-        self._converts = tuple((i, key.to_key) for i, key in enumerate(source.keys) if key.to_key)
         self.cutter = Cutter(source.width) if source.hidden else None
         self._limited: dict[tuple[Select[Any], int], Select[Any]] = {}
-        self._take = itemgetter(*source.places)
-        # A row id that must not join a row value splits ties: they are few, or a
-        # statement of their own.
-        alone = source.alone() - {i for i, key in enumerate(source.keys) if key.alone}
         self.grouping: Grouping | None = None
         """What bounds pages of an order that an index gives in part; MariaDB alone needs it."""
         self.doubtful = False
         """Whether the first page is to ask if rows are found by their own keys."""
         self.literals: list[Any] = []
         """Values that stand in the select, with the columns beside them: cursors are bound to."""
-        self.terms = len(source.order)
-        self._both = source.order.terms, source.order.reversed().terms
-        self._down = bool(self.terms) and source.order.terms[0].descending
-        # Asked once here: both questions come up at every page.
-        kinds = [python_type(key.element) for key in source.keys]
-        self.may_be_long = any(kind in (str, bytes, None) for kind in kinds)
-        """Whether a key may hold values too long for a cursor."""
-        self.may_fold = any(kind in (datetime, time, None) for kind in kinds)
-        """Whether a key may hold moments that Python takes for equal and are not."""
         self._filled = (False,) * self.terms  # of which value of a key is NULL: of none
-        self.splits_ties = bool(alone) and self.terms > 1
         self.nested = bool(members.selects)
         """Whether limits stand inside the statements, and are filled in as parameters."""
-
-    @property
-    def order(self) -> Order:
-        """The total order, NULL placement settled."""
-        return self.source.order
 
     def edge(self, backward: bool) -> tuple[Select[Any], ...]:
         """The statements for the first page, or the last when `backward`."""
@@ -182,10 +158,6 @@ class Variant:
         """The statement for the key of every row, in order, reading nothing else."""
         return build_keys(self.source, self._counted)
 
-    def id_of(self, key: Sequence[Any]) -> tuple[Any, ...]:
-        """Return the part of a key that identifies its row."""
-        return tuple([key[place] for place in self.identity])
-
     def branches(
         self, count: int, key: Sequence[Any] | None, backward: bool
     ) -> tuple[Select[Any], ...]:
@@ -246,13 +218,6 @@ class Variant:
         everything = tuple(range(self.terms))
         build = partial(build_key_by_id, self.source, self._counted, everything, shape)
         return self._kept(("key by itself", shape), build), key_parameters(key, IDS)
-
-    def converted(self, values: Sequence[Any]) -> tuple[Any, ...]:
-        """Return a key as read from the database, its values as keys hold them."""
-        found = list(values)
-        for position, convert in self._converts:
-            found[position] = convert(found[position])
-        return tuple(found)
 
     def count_behind(
         self, key: Sequence[Any], backward: bool, cap: int | None
@@ -317,136 +282,3 @@ class Variant:
             known = select.limit(literal_column(str(int(rows)), Integer()))
             self._limited[select, rows] = known
         return known
-
-    def key_from(self, row: Sequence[Any]) -> tuple[Any, ...]:
-        """Return the key of a full row."""
-        taken = self._take(row)
-        # itemgetter of one place gives the value itself, of several a tuple.
-        key = taken if len(self.source.places) > 1 else (taken,)
-        if not self._converts:
-            return tuple(key)
-        return self.converted(key)
-
-    def check_page(self, key: Sequence[Any], full: Sequence[Any], size: int) -> None:
-        """Raise ListingError where the rows behind a key do not come there, or the last is lost.
-
-        What `check_advance` and `check_apart` tell, on the way of most pages; where keys are
-        converted they come just as they are stored, and only a row's very own key is looked at.
-        """
-        first, terms = self._take(full[0]), self.terms
-        place = self.identity[0]
-        one, other = (key[place], first[place]) if terms > 1 else (key[0], first)
-        # Without conversions equal identities mean the very row of the key: then all is
-        # compared.
-        if one == other or not self._converts:
-            begins = first[0] if terms > 1 else first
-            plain = type(key[0]) is type(begins) is int and key[0] != begins
-            if not plain or (begins > key[0]) == self._down:
-                self.check_advance(key, full, False)
-        # Only the last row of the page and the one behind it can part two rows of one key.
-        if len(full) > size and self._take(full[-2]) == self._take(full[-1]):
-            self.check_apart(full[-2], full[-1])
-
-    def check_advance(self, key: Sequence[Any], full: Sequence[Any], backward: bool) -> None:
-        """Raise ListingError where the rows behind a key, or ahead of it, do not come there."""
-        if not full:
-            return
-        # A type that sorts otherwise than it compares would show the same rows for ever.
-        if goes_back(self._both[backward], key, self.key_from(full[0])):
-            raise stuck(str(self.order))
-
-    def check_apart(self, one: Any, other: Any) -> None:
-        """Raise ListingError where two neighbouring rows have one key: the second would be lost."""
-        if self._take(one) == self._take(other) and alike(self._take(one), self._take(other)):
-            raise ListingError(
-                f"two rows have one key in the order {str(self.order)!r}, so one would be lost "
-                "between two pages",
-                "Name columns that tell all rows apart with unique=[…]",
-                "key-tied",
-            )
-
-    def near(self, full: Sequence[Any], index: int, edge: int, whole: bool) -> bool:
-        """Tell whether the rows that tie with row `index` on all but a row id are few.
-
-        They are where their group begins or ends between the row and the page's `edge` row, or
-        where the page is `whole` at that edge.
-        """
-        # Only where ties are a statement of their own does their number matter.
-        if not self.splits_ties:
-            return False
-        return whole or self.key_from(full[edge])[:-1] != self.key_from(full[index])[:-1]
-
-    def check_nulls(self, key: Sequence[Any]) -> None:
-        """Raise PageError for a NULL where the order's column holds none."""
-        for value, term in zip(key, self.order.terms, strict=True):
-            if value is None and not term.nullable:
-                raise PageError(
-                    f"the key has NULL for {term.name!r}, which is never NULL",
-                    "Give the values of a row that is there",
-                    "spot-key",
-                )
-
-    def key_of(self, given: Sequence[Any]) -> tuple[Any, ...]:
-        """Return the key that a caller gave: the order's values, or a row of a page.
-
-        Raises PageError when it has another shape.
-        """
-        # The usual case first: a key of values, as a page hands it out.
-        if type(given) is tuple and len(given) == self.terms and not _is_entity(given[0]):
-            return given
-        if type(given) is tuple and given and _is_entity(given[0]):
-            raise PageError(
-                "the entity is not one of a page that is still held",
-                "Keep the page, or take its key from page.keys[i]",
-                "spot-row",
-            )
-        if hasattr(given, "_mapping"):
-            missing = [
-                term.name
-                for term, place in zip(self.order.terms, self.source.shown, strict=True)
-                if place is None
-            ]
-            if missing:
-                raise PageError(
-                    f"the row lacks {', '.join(missing)}, which the order needs",
-                    "Select these columns, or use page.cursor(i) of the row's page",
-                    "spot-row",
-                )
-            # A row of another select may have columns of the same names.
-            if len(given) != self.source.width:
-                raise PageError(
-                    "the row is not one of this listing's select",
-                    "Pass a row of its pages, or the values of its order as a tuple",
-                    "spot-row",
-                )
-            return tuple(given[place] for place in self.source.shown if place is not None)
-        if not isinstance(given, Sequence) or len(given) != len(self.order):
-            count = len(given) if isinstance(given, Sequence) else 1
-            raise PageError(
-                f"a key of {count} values does not fit the order {str(self.order)!r}",
-                f"Give {len(self.order)} values: {', '.join(self.order.names)}",
-                "spot-key",
-            )
-        return tuple(given)
-
-
-def python_type(element: ColumnElement[Any]) -> type | None:
-    """Return the type of an expression's values in Python, None where SQLAlchemy knows none."""
-    try:
-        return element.type.python_type
-    except NotImplementedError:
-        return None
-
-
-def _is_entity(value: Any) -> bool:
-    return hasattr(value, "_sa_instance_state")
-
-
-def stuck(order: str) -> ListingError:
-    """Return the error of a walk that does not go on."""
-    return ListingError(
-        f"the order {order!r} does not go on behind its own keys: the database compares a value "
-        "otherwise than it sorts it",
-        "Order by another column or by an expression of this one, and please tell its type",
-        "key-stuck",
-    )
