@@ -9,12 +9,14 @@ from sqlalchemy import Select, Table
 
 from vrelko.core.arithmetic import Sizes
 from vrelko.core.order import Order
+from vrelko.core.outline import Outline
+from vrelko.core.strategies import STRATEGIES
 from vrelko.engines.registry import dialect_named, dialect_of
 from vrelko.serving.settings import Settings
 from vrelko.serving.steady.settings import Steady
 from vrelko.serving.variants.variant import Variant
 from vrelko.sql.filters import Filters
-from vrelko.sql.outlines import Described
+from vrelko.sql.outlines import Described, outline_of
 
 
 class DescribedListing:
@@ -22,6 +24,9 @@ class DescribedListing:
 
     settings: Settings
     """What its requests are served by."""
+
+    arguments: dict[str, Any]
+    """What it was made from, by name, but for the select."""
 
     @property
     def name(self) -> str:
@@ -134,3 +139,32 @@ class DescribedListing:
     def check_params(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
         """Return the parameters in force. Raises PageError for unknown and missing ones."""
         return self.filters.check(params)
+
+    def outline(self, dialect: str = "sqlite", params: Mapping[str, Any] | None = None) -> Outline:
+        """Return the pure description of this listing, for planning.
+
+        `params` are typical values; optional filters whose parameters they hold count as active.
+        """
+        described, filters, variants = self.described, self.filters, self.settings.variants
+        given = filters.check(params, partly=True)
+        active = filters.active(given)
+        whole = filters.apply(self.select, active, described.searched, dialect)
+        # What the user chose: a default is for the planner to weigh.
+        chosen = self.arguments["strategy"]
+        settings = {
+            "name": self.name,
+            "kind": self.kind,
+            "sizes": self.sizes,
+            "total": self.total,
+            "cap": self.cap,
+            "params": given,
+            "strategy": chosen if chosen in STRATEGIES else None,
+            "claimed": self.claimed,
+            "counted_once": self.count == "once",
+            "periods": None if variants.periods is None else variants.periods.name,
+            "jumps": self.settings.jumps,
+        }
+        where = getattr(whole, "whereclause", None)
+        own = len(described.orders) - described.search_orders
+        orders = self.orders(dialect)[:own]
+        return outline_of(described, orders, where, settings, dialect_named(dialect))

@@ -11,11 +11,11 @@ from sqlalchemy import ColumnElement, Connection, Select
 from sqlalchemy.exc import SQLAlchemyError
 
 from vrelko.core.arithmetic import Sizes
-from vrelko.core.outline import KINDS, TOTALS, Outline, check_choice
+from vrelko.core.outline import KINDS, TOTALS, check_choice
 from vrelko.core.periods import Periods
 from vrelko.core.spot import Spot
-from vrelko.core.strategies import RECORDS, SERVED, STRATEGIES
-from vrelko.engines.registry import database_errors, dialect_named
+from vrelko.core.strategies import RECORDS, SERVED
+from vrelko.engines.registry import database_errors
 from vrelko.errors import DatabaseError, ListingError
 from vrelko.serving.arguments import check_arguments
 from vrelko.serving.cursors.book import CursorBook
@@ -34,7 +34,7 @@ from vrelko.serving.settings import Settings
 from vrelko.serving.steady.settings import UNSTEADY, Steady
 from vrelko.serving.variants.store import VariantStore
 from vrelko.sql.filters import Filters
-from vrelko.sql.outlines import hidden_names, outline_of
+from vrelko.sql.outlines import hidden_names
 from vrelko.sql.search import Search
 from vrelko.sql.select_kinds import refuse_selects
 
@@ -130,19 +130,7 @@ class Listing(AskedListing):
         steady.check(served, kind)
         check_choice(count, ("each", "once"), "count")
         check_choice(jumps, ("offset", "anchors"), "jumps")
-        # A feed has no page numbers, and other strategies reach any of theirs by themselves.
-        if jumps == "anchors" and (served != "keyset" or kind != "grid"):
-            raise ListingError(
-                f"jumps by anchors are for grids served by keyset, not for a {kind} by {served}",
-                'Give kind="grid" and leave strategy out, or leave jumps out',
-                "listing-choice",
-            )
-        if anchor_file is not None and jumps != "anchors":
-            raise ListingError(
-                f"anchor_file={str(anchor_file)!r} is for jumps by anchors, not by {jumps}",
-                'Say jumps="anchors", or leave it out',
-                "listing-choice",
-            )
+        _check_jumps(jumps, served, kind, anchor_file)
         check_choice(over_cap, ("error", "truncate"), "over_cap")
         if cap < 1:
             raise ListingError(
@@ -181,9 +169,6 @@ class Listing(AskedListing):
         # Its own __setattr__ refuses, as everybody's does.
         for key, value in own.items():
             object.__setattr__(self, key, value)
-
-    arguments: dict[str, Any]
-    """What it was made from, by name, but for the select."""
 
     _workload: Workload | None
 
@@ -400,35 +385,6 @@ class Listing(AskedListing):
             told |= {"jumps": "offset", "anchor_file": None}
         return self.changed(**told)
 
-    def outline(self, dialect: str = "sqlite", params: Mapping[str, Any] | None = None) -> Outline:
-        """Return the pure description of this listing, for planning.
-
-        `params` are typical values; optional filters whose parameters they hold count as active.
-        """
-        described, filters, variants = self.described, self.filters, self.settings.variants
-        given = filters.check(params, partly=True)
-        active = filters.active(given)
-        whole = filters.apply(self.select, active, described.searched, dialect)
-        # What the user chose: a default is for the planner to weigh.
-        chosen = self.arguments["strategy"]
-        settings = {
-            "name": self.name,
-            "kind": self.kind,
-            "sizes": self.sizes,
-            "total": self.total,
-            "cap": self.cap,
-            "params": given,
-            "strategy": chosen if chosen in STRATEGIES else None,
-            "claimed": self.claimed,
-            "counted_once": self.count == "once",
-            "periods": None if variants.periods is None else variants.periods.name,
-            "jumps": self.settings.jumps,
-        }
-        where = getattr(whole, "whereclause", None)
-        own = len(described.orders) - described.search_orders
-        orders = self.orders(dialect)[:own]
-        return outline_of(described, orders, where, settings, dialect_named(dialect))
-
     def statements(
         self,
         at: Spot | None = None,
@@ -462,6 +418,23 @@ class Listing(AskedListing):
         rows follow.
         """
         return gather(self.settings, results, at, dialect, params, size, order, scope)
+
+
+def _check_jumps(jumps: str, strategy: str, kind: str, anchor_file: str | Path | None) -> None:
+    """Raise ListingError for jumps by anchors where nothing would go by them."""
+    # A feed has no page numbers, and other strategies reach any of theirs by themselves.
+    if jumps == "anchors" and (strategy != "keyset" or kind != "grid"):
+        raise ListingError(
+            f"jumps by anchors are for grids served by keyset, not for a {kind} by {strategy}",
+            'Give kind="grid" and leave strategy out, or leave jumps out',
+            "listing-choice",
+        )
+    if anchor_file is not None and jumps != "anchors":
+        raise ListingError(
+            f"anchor_file={str(anchor_file)!r} is for jumps by anchors, not by {jumps}",
+            'Say jumps="anchors", or leave it out',
+            "listing-choice",
+        )
 
 
 def _must_seal(variants: VariantStore, expose: Sequence[str] | bool, secret: bool) -> bool:
