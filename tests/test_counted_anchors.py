@@ -724,6 +724,11 @@ def test_what_has_changed_since_a_build_is_never_paged_wrong(table):
         anchors.build()
     metadata.drop_all(table)  # and its triggers with it
     metadata.create_all(table)
+    with pytest.raises(vrelko.errors.DatabaseError, match="triggers that kept") as told:
+        anchors.fold()
+    assert told.value.code == "anchors-lost"
+    assert "there are no anchors" in made.read(table, asked).notes[0]
+    assert anchors.fold() == 0  # said once
     anchors.build()
     with table.begin() as connection:
         connection.execute(insert(Visit), [row(i, draw) for i in range(1, 200)])

@@ -42,6 +42,7 @@ _static_option = click.option(
 def plan(pages: str, listings: Sequence[str], static: bool) -> None:
     """Print the statements that `build` would run, and what they cost; run nothing."""
     with _counted(pages, listings) as found:
+        # Orders of one listing share a log and triggers, which would be printed for each.
         by_listing: dict[str, list[tuple[Listing, CountedAnchors | FileAnchors]]] = {}
         for listing, one in found:
             by_listing.setdefault(listing.name, []).append((listing, one))
@@ -61,6 +62,7 @@ def _show_statements(
         for line in (_FILE, *_STATIC):
             click.echo(f"-- {line}")
         return
+    # A dict keeps the first of each statement, in the order in which they must run.
     made = dict.fromkeys(line for _, one in several for line in one.statements(static=static))
     for statement in made:
         click.echo(statement + ";")
@@ -196,6 +198,7 @@ def show(pages: str, listings: Sequence[str], as_json: bool) -> None:
     rows: list[dict[str, Any]] = []
     with _counted(pages, listings) as found:
         for listing, one in found:
+            # None, not 0: no anchors is another state than anchors of an empty table.
             laid, waiting = one.stored() if one.exist else (None, None)
             state = one.state()
             rows.append(
@@ -269,6 +272,7 @@ def _counted(
     from vrelko.pagesfile.load import load
 
     with closing(load(pages)) as loaded:
+        # Unasked, listings without anchors are left out; asked for by name, they are an error.
         chosen = [loaded[name] for name in listings] or [
             one for one in loaded.values() if one.settings.jumps == "anchors"
         ]

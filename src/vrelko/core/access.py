@@ -266,6 +266,7 @@ def _runs(
     sets: Sequence[str],
 ) -> tuple[float, ...]:
     """Return the shares of the values of a set that give rows in order, each by itself."""
+    # Only a set that leads the index has a run of rows in order for each value.
     if not sets or order is None:
         return ()
     if not serves_order(index, order, _pinned(outline, True), table, engine):

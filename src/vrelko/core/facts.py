@@ -43,10 +43,12 @@ class ColumnFacts:
         for text, share in self.common:
             if text == str(value):
                 return share
+        # Every value there is stands among the common ones, so this one is in no row.
         if not self.bounds and self.common and self.distinct == len(self.common):
             return 0.0
         if not self.distinct:
             return None
+        # What common values and NULLs leave over is shared evenly by the others.
         known = sum(share for _, share in self.common)
         rest = max(self.distinct - len(self.common), 1.0)
         left = max(1.0 - known - (self.null_share or 0.0), 0.0)
@@ -196,6 +198,7 @@ class Facts:
 
 
 def _server(data: Mapping[str, Any]) -> ServerFacts:
+    # Prices and traits are looked up by it throughout: better a clear word here.
     engine = data["engine"]
     if engine not in TRAITS:
         raise FactsError(
@@ -210,6 +213,7 @@ def _server(data: Mapping[str, Any]) -> ServerFacts:
 def _table(data: Mapping[str, Any], server: ServerFacts) -> TableFacts:
     """Return a table's facts; what a person left out is filled in from rows and widths."""
     columns = tuple(_column(column) for column in data["columns"])
+    # A person who sketches a table knows its columns, hardly ever its stored bytes.
     widths = sum(column.width or usual_width(column.type) for column in columns)
     row_bytes = float(
         data.get("row_bytes") or widths + TRAITS[server.engine].prices.row_header_bytes
@@ -279,6 +283,7 @@ def usual_width(type_name: str) -> float:
 def declared_bytes(type_name: str) -> float:
     """Return the most bytes a value of a type may take: four a character of text, as in utf8mb4."""
     kind = type_name.upper()
+    # Beyond what any index takes, so that advice leaves such columns out.
     if "TEXT" in kind or "BLOB" in kind or "JSON" in kind:
         return 1e6
     digits = "".join(c for c in kind.partition("(")[2] if c.isdigit())

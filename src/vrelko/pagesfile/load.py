@@ -59,6 +59,7 @@ class Pages(Mapping[str, Listing]):
     @property
     def engine(self) -> Engine:
         """The database of the listings. Raises PagesFileError where the file names none."""
+        # Facts alone plan a database that this machine may never reach.
         if self._engine is None:
             raise PagesFileError(
                 f"{self.path} names facts and no database: its pages can be planned, but not run",
@@ -124,9 +125,11 @@ def load_model(
         listings = _listings(file, model, find, ask)
     except VrelkoError:
         if engine is None and opened is not None:
+            # Nobody else holds the engine that was opened here, so nobody else would close it.
             opened.dispose()
         raise
     source = model.source
+    # A listing that is asked for by a crowd must leave connections for the others.
     held = pool or source.pool  # one listing takes half of them at most
     at_once = source.at_once or (max(held // 2, 1) if held else None)
     operation = {
@@ -172,6 +175,7 @@ def _listings(
             raise
         except VrelkoError as error:
             where = f"{file}, listing.{name}"
+            # The library's own errors know the listing, not the file that it was written in.
             raise PagesFileError(f"{where}: {error.what}", error.todo, error.code) from error
     return found
 
@@ -219,6 +223,7 @@ def _listing(
         search=_search(model, column),
         sizes=sizes,
         total=model.total,
+        # Only what the file says: what it leaves out keeps the defaults of Listing itself.
         **model.said_of("count", "cap", "jumps"),
         anchor_file=None if model.anchor_file is None else file.parent / model.anchor_file,
         unique=model.unique,
@@ -242,6 +247,7 @@ def _search(model: ListingModel, column: Callable[[str, str], Column[Any]]) -> S
 def _conditions(column: Column[Any], value: Any) -> list[Any]:
     """Return the conditions that a value of `where` or `filters` spells."""
     if not isinstance(value, Range):
+        # A bare value is an equality, the condition that most files have.
         return [column == _value(column, value)]
     found: list[Any] = []
     # Several conditions of one range are joined by AND.
@@ -259,6 +265,7 @@ def _conditions(column: Column[Any], value: Any) -> list[Any]:
 
 def _value(column: Column[Any], value: Any) -> Any:
     """Return a value to compare with: text such as ":station" stands for a parameter."""
+    # As SQL writes parameters; the column's type lets texts from addresses be converted.
     if isinstance(value, str) and value.startswith(":"):
         return bindparam(value[1:], type_=column.type)
     try:

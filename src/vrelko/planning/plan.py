@@ -84,6 +84,7 @@ class Plan:
     def overlap(self) -> int:
         """The rows to ask for again, so that a walk misses any with a chance of 1 % at most."""
         pages, dwell = self.candidates[0].drift.pages, self.given.readers.dwell_s
+        # A single page has nothing behind it that could shift.
         if pages < 2:
             return 0
         return overlap_for(self.stream, self.judgement.size, pages, dwell, _OVERLAP_CHANCE)
@@ -98,6 +99,7 @@ class Plan:
 
     def usual_model(self) -> CostModel:
         """Return the cost model of the first variant in use."""
+        # What most readers ask for stands first; prices of ways are told for it alone.
         use = self.uses[0] if self.uses else VariantUse(self.outline, self.outline.orders[0], 1.0)
         return use.model(self.facts.table(use.outline.table), self.facts.server)
 
@@ -174,6 +176,7 @@ class Plan:
 
     def _judged(self, given: Given, rates: Rates) -> Plan:
         judgement = judge(self.outline, self.facts, given, self.uses, rates)
+        # Other readers or rates change what pages cost, never how they are asked for.
         texts = {candidate.strategy: candidate.sql for candidate in self.candidates}
         return replace(self, given=given, judgement=_with_texts(judgement, texts))
 
@@ -258,6 +261,7 @@ def _uses_of(
 
 
 def _use_of(listing: Listing, dialect: str, values: Mapping[str, Any], use: Use) -> VariantUse:
+    # A use says itself which optional filters its requests bring along.
     kept = listing.filters.unless_optional(values)
     params = {**kept, **use.params}
     outline = listing.outline(dialect, params)
@@ -331,6 +335,7 @@ def routine_text(
         # No routine takes a set of values as one parameter.
         if not any(filters.types[key][1] for key in filters.needs[name])
     ]
+    # A routine counts on each call: no cursor carries a total there.
     cap = listing.cap if listing.total == "capped" else None
     total = listing.total in ("exact", "capped")
     routine = Routine(

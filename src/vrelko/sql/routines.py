@@ -39,6 +39,7 @@ TOTAL, MORE = "total_rows", "more_follow"
 _SIZE, _ONE_MORE, _SKIP = 2_146_999_001, 2_146_999_002, 2_146_999_003
 """Numbers that stand for a page's size, that and one, and its offset: compilers want numbers."""
 
+# Not the second colon of a PostgreSQL cast.
 _NAMED = re.compile(r"(?<!:):(\w+)")
 _MOST = 2_147_483_647
 
@@ -70,6 +71,7 @@ def render_routine(routine: Routine, dialect: Dialect) -> str:
     are brought within them. Raises ListingError for SQLite, which has no routines, and where a
     parameter is a set of values.
     """
+    # A routine is text for somebody's migration: the dialect need not be one that is served.
     if dialect.name not in ROUTINES:
         raise ListingError(
             f"stored routines cannot be written for {dialect.name!r}",
@@ -161,6 +163,7 @@ def _write_postgresql(
         f"p_{key} {_type(kind, dialect)}{' DEFAULT NULL' if optional else ''}"
         for key, (kind, optional) in taken.items()
     ]
+    # A function that returns a table names and types its columns, so each needs both.
     quote = dialect.identifier_preparer.quote
     kinds = {MORE: "INTEGER", TOTAL: "BIGINT"}
     columns = ", ".join(
@@ -180,10 +183,12 @@ def _write_mariadb(
     most, usual = _bounds(routine)
     texts = {"size": "v_size", "more": "v_more", "skip": "v_skip"}
     inputs = ["IN p_page INTEGER", "IN p_size INTEGER"]
+    # Parameters have no defaults there: a caller writes NULL for what is left out.
     inputs += [f"IN p_{key} {_type(kind, dialect)}" for key, (kind, _) in taken.items()]
     return (
         f"CREATE PROCEDURE {routine.name}_page({', '.join(inputs)})\nREADS SQL DATA\nBEGIN\n"
         f"DECLARE v_size INTEGER DEFAULT LEAST(GREATEST(COALESCE(p_size, {usual}), 1), {most});\n"
+        # LIMIT takes a variable in a routine, but no expression.
         "DECLARE v_more INTEGER DEFAULT v_size + 1;\n"
         "DECLARE v_skip BIGINT DEFAULT (GREATEST(COALESCE(p_page, 1), 1) - 1) * v_size;\n"
         f"{_body(statement, dialect, texts)};\nEND"
@@ -247,6 +252,7 @@ def _bare(kind: str) -> str:
 def _type(kind: TypeEngine[Any], dialect: Dialect) -> str:
     """Return a type as a dialect spells it, whichever engine it was read from."""
     try:
+        # Read from one engine and written for another: a dialect knows only its own types.
         return kind.as_generic().compile(dialect=dialect)
     except NotImplementedError:
         return kind.compile(dialect=dialect)

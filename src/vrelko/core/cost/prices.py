@@ -169,6 +169,7 @@ class Prices:
 
     def freeze(self) -> Work:
         """Storing the list of row ids once a walk: every row's key read in order and written."""
+        # Keys alone are read: an index that holds the order serves, as for a count.
         walked = self._work(self.routes.whole, Ask("count", 0, math.inf))
         return replace(walked, copied=self.matching, steps=walked.steps + 10 * self.matching)
 
@@ -207,6 +208,7 @@ class Prices:
             name, offset = "far-end", behind
         if name == "far-end":
             return self.routes.back_at(offset + size)
+        # Such a first page is bounded by Vrelko's own statement, as those behind a key are.
         if offset <= 0 and self.grouped_first:
             return self.routes.seek
         if name == "deferred-join" and offset > 0:
@@ -250,6 +252,8 @@ class Prices:
     def ties_end(self, rows: float, at: float) -> float:
         """Return the chance that the ties of a key begin or end on a page of `rows` around it."""
         groups = self._tied(at)
+        # Where nothing is known of ties they are taken to end on the page: the usual statement is
+        # priced.
         if groups is None:
             return 1.0
         return min(2 * rows / groups.size(at / max(self.seek_at(at).passing, 1e-9)), 1.0)

@@ -128,6 +128,7 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
         return _read_view(connection, name, place, notes)
     if found["engine"] != "InnoDB":
         notes.append(f"{name}: its engine is {found['engine']}; costs are those of InnoDB")
+    # An estimate from sampled pages, which may be off by several per cent.
     rows = float(found["table_rows"] or 0)
     stored = _read_stored(connection, name, place, notes)
     pages = max(
@@ -262,6 +263,7 @@ def distinct_of(connection: Connection, name: str) -> dict[str, float]:
     found: dict[str, float] = {}
     seen: set[str] = set()
     place = place_of(connection, name) or {"space": None, "name": name}
+    # Whether they may be read was noted when the table itself was.
     stored = _read_stored(connection, name, place, [])
     for one in connection.execute(_INDEXES, place).mappings():
         index = str(one["index_name"])

@@ -136,6 +136,7 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
     oid = connection.execute(_FIND, {"name": name}).scalar()
     if oid is None:
         return None
+    # By its number from here on: a name can be found in several schemas.
     found = connection.execute(_TABLE, {"oid": oid}).mappings().one()
     space = found["space"]
     name = str(found["relname"]) if space is None else f"{space}.{found['relname']}"
@@ -316,6 +317,7 @@ def _column(found: RowMapping, rows: float) -> ColumnFacts:
         distinct = float(distinct) if distinct >= 0 else -float(distinct) * max(rows, 0.0)
     pairs = zip(found["common"] or (), map(float, found["shares"] or ()), strict=False)
     common = tuple((str(value), share) for value, share in pairs if value is not None)
+    # Without statistics, types of fixed length tell their width themselves.
     width = found["avg_width"]
     if width is None and found["attlen"] > 0:
         width = found["attlen"]

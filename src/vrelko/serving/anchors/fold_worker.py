@@ -27,10 +27,12 @@ from sqlalchemy import (
 )
 
 from vrelko.engines.registry import database_errors, record_of
+from vrelko.errors import DatabaseError
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.held_levels import HeldAnchor, HeldLevels
 from vrelko.serving.anchors.in_bulk import keys_behind
 from vrelko.serving.anchors.locks import alone
+from vrelko.serving.anchors.making import strike_lost
 from vrelko.serving.anchors.places import Places
 from vrelko.serving.anchors.remembered import Anchor, Key
 from vrelko.sql.anchor_tables import LEVELS
@@ -48,27 +50,47 @@ def fold(engine: Engine, anchors: AnchorSet, most: int = MOST_FOLDED) -> int:
     """Fold up to so many log rows, and lay, split and merge anchors where that is due.
 
     Into the anchors of all orders that share the log: what is folded is forgotten. Returns how many
-    rows it folded. Raises UnavailableError where another worker is at it.
+    rows it folded. Raises UnavailableError where another worker is at it, and DatabaseError where
+    the triggers are gone: then nobody goes by the anchors any more.
     """
+    lost, kept = False, []
     with database_errors("fold"), alone(engine, anchors) as connection:
         log = anchors.tables.log
         asked = select(log.c.seq).order_by(log.c.seq).limit(most)
         # Exactly these numbers are forgotten later: a late commit may bring smaller ones.
         done = connection.execute(asked).scalars().all()
-        if not done:
-            return 0
-        members = [(one, _take_held(one, version)) for one, version in anchors.members(connection)]
-        parts = [(one, held, _fold_into(connection, one, held, most)) for one, held in members]
-        forget(connection, log, done)
-        versions = []
-        for one, held, touched in parts:
-            for part in touched:
-                _Part(connection, one, part, held).even_out()
-            versions.append(renew(connection, one))
-    for (one, held), version in zip(members, versions, strict=True):
+        if done:
+            kept = _fold_all(connection, anchors, done, most)
+        else:
+            # Nothing logged may mean that nothing logs: the table was made anew, or its triggers
+            # were taken away.
+            lost = strike_lost(connection, anchors)
+    if lost:
+        raise DatabaseError(
+            f"the triggers that kept the anchors of {anchors.tables.table.name!r} up are gone, so "
+            "pages go by offset",
+            "Run `vrelko anchors build`; loads that drop the table want static anchors",
+            "anchors-lost",
+        )
+    for one, held, version in kept:
         if version:  # else somebody else is building them
             one.kept.keep(_HELD, (version, held))
     return len(done)
+
+
+def _fold_all(
+    connection: Connection, anchors: AnchorSet, done: Sequence[int], most: int
+) -> list[tuple[AnchorSet, _Held, int]]:
+    """Fold log rows into every order's anchors; return these with what is known of them."""
+    members = [(one, _take_held(one, version)) for one, version in anchors.members(connection)]
+    parts = [(one, held, _fold_into(connection, one, held, most)) for one, held in members]
+    forget(connection, anchors.tables.log, done)
+    kept = []
+    for one, held, touched in parts:
+        for part in touched:
+            _Part(connection, one, part, held).even_out()
+        kept.append((one, held, renew(connection, one)))
+    return kept
 
 
 _Held = dict[tuple[Any, ...], HeldLevels]

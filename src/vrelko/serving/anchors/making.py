@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from dataclasses import replace
 from itertools import chain
 
-from sqlalchemy import Connection, Engine, inspect, select
+from sqlalchemy import Connection, Engine, delete, inspect, select
 
 from vrelko.engines.anchoring import AnchorEngine
 from vrelko.engines.registry import database_errors, record_of
@@ -73,6 +73,17 @@ def _are_lost(connection: Connection, names: AnchorNames) -> bool:
     counted = connection.execute(select(version).where(version > 0).limit(1)).first()
     parts = record_of(connection.dialect).anchors
     return counted is not None and not parts.has_triggers(connection, names)
+
+
+def strike_lost(connection: Connection, anchors: AnchorSet) -> bool:
+    """Have nobody go by counted anchors whose triggers are gone; tell whether there were such."""
+    names = AnchorNames(anchors.tables, connection.dialect)
+    if not _are_lost(connection, names):
+        return False
+    state = anchors.tables.state
+    # Without their state they are none to readers; a build makes tables and triggers again.
+    connection.execute(delete(state).where(state.c.version > 0))
+    return True
 
 
 def drop(engine: Engine, anchors: AnchorSet) -> None:
