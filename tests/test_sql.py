@@ -54,7 +54,7 @@ def test_each_dialect_has_its_own_form():
     assert set(forms) == {"sqlite", "postgresql", "mariadb", "mysql", "mssql", "oracle"}
     assert where_of(forms["sqlite"][0]) == "(at, id) < (:key_0, :key_1) AND a = :a"
     assert "(at, id) < (:key_0" in forms["postgresql"][0]
-    either = "(at = :key_0 AND id < :key_1 OR at < :key_0) AND a = :a"
+    either = "(at < :key_0 OR at = :key_0 AND id < :key_1) AND a = :a"
     for name in ("mariadb", "mysql", "mssql", "oracle"):
         assert where_of(forms[name][0]) == either, name
     for name in ("mssql", "oracle"):
