@@ -41,6 +41,7 @@ def find_faults(
     server: ServerFacts,
 ) -> Iterator[Finding]:
     """Yield the findings on one listing served by `strategy`."""
+    # What is said of the listing itself holds for every variant of it.
     outline, table = variants[0].outline, variants[0].model.table
     yield from _find_unread(outline, [variant.model.matching for variant in variants])
     yield from _find_false_key(outline, table)
@@ -83,6 +84,7 @@ class _Walk:
     @classmethod
     def of(cls, variant: VariantModel, readers: Readers, writers: Writers) -> _Walk:
         stream, size = Stream.of(variant.model.matching, writers), variant.outline.sizes.default
+        # Readers who would go deeper than the listing has pages end with its last one.
         pages = min(round(readers.depth.mean), max(page_count(round(stream.rows), size), 1))
         return cls(stream, size, max(pages, 1), readers.dwell_s)
 
@@ -93,6 +95,7 @@ def _find_false_key(outline: Outline, table: TableFacts) -> Iterator[Finding]:
     known = [table.column(name).distinct for name in names]
     if not names or len(names) < len(outline.claimed) or not all(known) or len(outline.tables) > 1:
         return
+    # The most different values that the columns can have together, if they are independent.
     values = math.prod(value or 1.0 for value in known)
     # Distinct counts are estimates, so only a claim that is off by more than half is called false.
     if table.rows > _FEW_ROWS and values < _TOO_FEW * table.rows:
@@ -108,6 +111,7 @@ def _find_false_key(outline: Outline, table: TableFacts) -> Iterator[Finding]:
 def _find_drains(outline: Outline, variant: VariantModel, writers: Writers) -> Iterator[Finding]:
     """A condition on a column that changes: rows leave the listing while it is read."""
     for condition in outline.conditions:
+        # Only somebody who knows the writers can say so: statistics show values, not their changes.
         if condition.column not in writers.moving:
             continue
         rows, size = round(variant.model.matching), outline.sizes.default
@@ -129,6 +133,7 @@ def _find_lag(server: ServerFacts, walk: _Walk) -> Iterator[Finding]:
     if server.settings.get("replica") != "yes" or (lag is not None and lag < _SHORT_LAG_S):
         return
     evidence = "this server is a replica, and how far it lags is unknown"
+    # Half of the walk on the mean lies behind the reader when the servers are changed.
     if lag is not None:
         missed, twice = torn_by_lag(walk.stream, lag, walk.size * walk.pages / 2)
         evidence = (
@@ -144,6 +149,7 @@ def _find_lag(server: ServerFacts, walk: _Walk) -> Iterator[Finding]:
 
 
 def _find_unread(outline: Outline, rows: Sequence[float]) -> Iterator[Finding]:
+    # Nothing below it can be read then, so no other finding about conditions would hold.
     if outline.opaque:
         yield make_finding(
             "select-opaque",
@@ -217,6 +223,7 @@ def _find_order(order: Order, said: int, table: TableFacts, walk: _Walk) -> Iter
             f"Vrelko orders by {order}. Name the order your readers expect",
         )
         return
+    # What was said identifies a row already: nothing was added behind it.
     if said >= len(order):
         return
     evidence = "no column in it is unique, so rows can tie"
@@ -268,6 +275,7 @@ def _find_periods(outline: Outline, table: TableFacts, server: ServerFacts) -> I
     name = outline.periods
     if name is None or outline.opaque or not table.has_column(name) or table.rows < SORTED_ROWS:
         return
+    # Small tables are read whole sooner than anybody notices.
     fixed, order = fixed_columns(outline), Order((Term(name),))
     whole = [index for index in table.indexes if not index.partial]
     # Found from either end, so the direction of the index does not matter.

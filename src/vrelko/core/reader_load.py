@@ -75,11 +75,13 @@ def points_of(
 ) -> list[Point]:
     """Return the depths of one variant and what a strategy's pages cost there; weights add to 1."""
     counted = count_work(variant.outline, variant.model)
+    # A page with its total waits for both.
     counting = 0.0 if counted is None else clock.ms(counted)
     path = variant.model.path
     passing = path.passing if path.residual else 1.0
     found = []
     by_key = strategy == "keyset" and readers.depth.jumps > 0
+    # A page number names no key, so a listing served by key must find one first.
     jumping = jump_way(variant, clock) if by_key else strategy
     for (page, jumps), weight in _depths(variant, readers, strategy).items():
         work = work_at(jumping if jumps else strategy, variant, page)
@@ -110,6 +112,7 @@ def jump_way(variant: VariantModel, clock: Clock) -> str:
 def jump_costs(way: str, variant: VariantModel, clock: Clock) -> list[float]:
     """Return the milliseconds of jumps to page numbers spread over the listing, and to the last."""
     places = [1 + (i + 0.5) / _JUMPS * (variant.pages - 1) for i in range(_JUMPS)]
+    # The last page is asked for more often than chance would have it: grids have a button for it.
     pages = (*places, float(variant.pages))
     return [clock.ms(work_at(way, variant, page)) for page in pages]
 
@@ -189,6 +192,7 @@ def _depths(
     Readers go on by walks, and jump. A jump goes by offset where pages go by key.
     """
     if strategy == "whole":
+        # However far readers look, they have all rows after one request.
         return {(1.0, False): 1.0}
     depth, pages = readers.depth, variant.pages
     found: dict[tuple[float, bool], float] = {}

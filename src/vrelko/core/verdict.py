@@ -139,6 +139,7 @@ def _steadiness(candidate: Candidate) -> tuple[float, int]:
 
 def _against(candidate: Candidate, outline: Outline, rows: float, needs: Needs) -> Iterator[str]:
     if outline.kind == "choices" and candidate.strategy != "whole":
+        # A picker that lacks options is broken, however fast its pages come.
         yield "choices are all shown at once"
     drift, burden = candidate.drift, candidate.burden
     for name, seen, most in (

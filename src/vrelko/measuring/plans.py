@@ -85,6 +85,7 @@ def plan(
     elif isinstance(listing, Sequence):
         several = list(listing)
     else:
+        # A bare select is planned as a grid of its own order, which most who ask that way mean.
         several = [Listing(listing, name="select")]
     if facts is None and engine is None:
         raise FactsError(

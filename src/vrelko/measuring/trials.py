@@ -58,6 +58,7 @@ class Bench:
         self.model: CostModel = self.use.model(table, plan.facts.server)
         listing = plan.served
         names = [str(order) for order in self.use.outline.orders]
+        # The same order as the server has it: its NULLs are placed by the engine's own habit.
         self._allowed = listing.orders(plan.facts.server.engine)[names.index(str(self.use.order))]
         self.variant: Variant = listing.lent_variant(
             connection, str(self._allowed), self.use.outline.params
@@ -77,6 +78,8 @@ class Bench:
         passing = path.passing if path.residual else 1.0
         limited = limit_time(self.connection, most_ms) if most_ms else nullcontext()
         with limited:
+            # The limit covers the reading of the key too: deep in a table without an index that is
+            # the slow part.
             run, asked = self._runner(strategy, offset, size)
         grouped = offset == 0 and self.variant.grouping is not None
         return Trial(
@@ -159,6 +162,7 @@ class Bench:
                     total = Total(int(runner.value(variant.count(None))), "exact")
                 if strategy == "far-end":
                     total = Total(round(self.model.matching), "exact")
+                # (Its rows are not cut into pages, so there is no spot to read from.)
                 if strategy == "whole":
                     runner.fetch(variant.whole(), None, {})
                 else:

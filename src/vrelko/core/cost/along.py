@@ -21,11 +21,13 @@ def work_along(scene: Scene, path: AccessPath, ask: Ask) -> Work:
     """Return the work that a statement's part asks over one access path."""
     if path is not scene.path:
         scene = replace(scene, path=path, in_order=path.kind == "ordered")
+    # Shares of no rows would divide by zero; a statement over none costs its round trip.
     if scene.table.rows <= 0:
         return replace(NO_WORK, statements=1.0)
     apart = 1.0
     if path.profile and ask.form in ("page", "seek", "deferred"):
         apart = entries_apart(path.profile, scene.reached, scene.matching, *_stretch(scene, ask))
+        # Conditions may let many rows pass at one end of an order and few at the other.
         scene = _at_place(scene, ask)
     work = ENGINE_WORK[scene.server.engine].work_of(scene, ask)
     if apart > 1:
@@ -56,6 +58,7 @@ def work_along(scene: Scene, path: AccessPath, ask: Ask) -> Work:
     if late or ask.form in ("count", "whole", "all"):
         reached = scene.matching / path.joined
     elif path.kind == "grouped":
+        # Each row of the groups is joined before any of them is known to be on the page.
         reached = work.entries
     else:
         reached = min((ask.skip + work.rows) / path.joined, scene.matching / path.joined)
@@ -68,6 +71,7 @@ def work_of_branches(scene: Scene, path: AccessPath, rows: float, at: float) -> 
     They are kept in a temporary table, sorted there, and the page's rows sought by key. A value
     gives no more rows than it has behind the page's place.
     """
+    # Branches read keys alone; only the rows of the page are looked up whole.
     keys = replace(path, covering=True, branches=1)
     # Near the end a value has fewer rows left than the page asks of each branch.
     left = max(1 - at / max(scene.matching, 1.0), 0.0) * scene.table.rows * path.passing
@@ -118,6 +122,7 @@ def with_lookups(work: Work, lookups: Sequence[Lookup], rows: float) -> Work:
         if one.first:  # the engine's own work holds it
             continue
         if not one.each:
+            # Read once, kept as a hash or in a buffer, and probed from there.
             work = replace(
                 work,
                 scanned=work.scanned + one.rows,

@@ -60,6 +60,7 @@ class Groups:
             # Within a single row further terms split nothing.
             if length <= 1:
                 break
+            # A place at the very end belongs to the last group, not to one behind it.
             low, high = spread.around(min((at - begin) / length, 1 - 1e-12))
             begin, end = begin + low * length, begin + high * length
         return (begin, end) if end - begin > 1 else (math.floor(at), math.floor(at) + 1.0)
@@ -92,6 +93,7 @@ def scattered_share(groups: Groups, blocks: float) -> float:
     """
     shares = [(1.0, 1.0)]  # of the rows in groups of a size, and that size, both as shares
     for spread in groups.spreads:
+        # With several terms the pairs multiply, and rare values change the sum little.
         known = sorted((share for _, share in spread.known), reverse=True)[:_LOOKED_AT]
         rest = max(1 - sum(known), 0.0)
         parts = [*((share, share) for share in known), (rest, min(spread.mean, 1.0))]
@@ -145,8 +147,10 @@ def heap_blocks(group: float, blocks: float) -> float:
 
 def _spread(term: Term, table: TableFacts) -> Spread:
     if not table.has_column(term.name):
+        # Nothing is known of a computed term, so all rows may be alike in it.
         return Spread(1.0)
     column = table.column(term.name)
+    # Without common values every value is taken to have as many rows as any other.
     usual = 1 / max(column.distinct or 1.0, 1.0)
     nulls = column.null_share or 0.0
     first_nulls = nulls if term.nulls == "first" else 0.0

@@ -67,6 +67,7 @@ def _led(scene: Scene, ask: Ask) -> Work:
     assert leader is not None
     found = scene.reached * scene.path.joined
     read = _walk(scene, found)
+    # Only keys of the other table that lead to rows of this one are sought with success.
     keys = leader.rows * scene.path.joined
     read = replace(read, scanned=read.scanned + leader.rows, seeks=read.seeks + keys)
     if ask.form == "count":
@@ -140,6 +141,7 @@ def _read_all(scene: Scene) -> Work:
 
 def _sorted(scene: Scene, kept: float) -> Work:
     read = _read_all(scene)
+    # Conditions are checked before the sort, so only what passes them is sorted.
     n = max(scene.matching, 1.0)
     kept = min(max(kept, 1.0), n)
     # Short rows are sorted whole; of longer ones the ids are, and the rows are read once more.

@@ -168,6 +168,7 @@ def with_rows(routes: Routes, table: TableFacts, rows: float) -> Routes:
         if not path.residual:
             return path if path.share == 1 else replace(path, share=min(rows / all_rows, 1.0))
         passing = min(rows / max(all_rows * path.share, 1.0), 1.0)
+        # What passes of the table's own conditions, before the join drops any.
         own = path.passing / path.joined
         # Conditions on other tables drop rows only after the join has found them.
         looked_up = any("." in name for name in path.residual)

@@ -59,6 +59,7 @@ class Scene:
 
     def grouped(self, skip: float, rows: float, at: float = 0.0) -> float:
         """Entries read until the groups of a page behind `skip` rows, or a key at `at`, end."""
+        # One row more: where a group ends is seen at the first row of the next.
         first, end = self.touched(skip, rows, at)
         return min(max(end - first, 0.0) + 1, self.reached)
 
@@ -67,11 +68,14 @@ class Scene:
         groups = self.groups
         assert groups is not None
         begin, end = at / self.passing, (at + skip + rows) / self.passing
+        # The first page begins where the first group does, by definition.
         return (groups.begin(begin) if at else 0.0), groups.end(min(end, groups.rows))
 
     @property
     def matching(self) -> float:
         """Rows the listing has."""
+        # Where a profile gives the share of one place, the listing's own rows are told apart from
+        # it.
         if self.told is not None:
             return self.told
         return self.table.rows * self.path.share * self.path.passing
@@ -140,6 +144,7 @@ def make_scene(
         server=server,
         table=table,
         path=path,
+        # A hidden key is fetched like any column; only the reader never sees it.
         columns=len(outline.columns) + len(hidden),
         reals=reals,
         row_bytes=sum(widths) + 8.0 * unknown,
@@ -185,6 +190,7 @@ def _nulls(order: Order, path: AccessPath, table: TableFacts) -> tuple[float, fl
     lead = next((term for term in order.terms if term.name not in path.fixed), None)
     if lead is None or not table.has_column(lead.name):
         return None
+    # Nullable columns without any NULL are as good as others.
     share = table.column(lead.name).null_share
     if not share or not lead.nullable:
         return None

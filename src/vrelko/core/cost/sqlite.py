@@ -41,6 +41,7 @@ def work_of(scene: Scene, ask: Ask) -> Work:
         return _whole(scene)
     if ask.form == "count":
         return _count(scene, ask.rows)
+    # Keys and rows are two loops there, each with steps of its own.
     if ask.form == "deferred":
         return _deferred(scene, ask)
     if scene.path.kind == "grouped":
@@ -68,6 +69,7 @@ def _split_groups(scene: Scene, ask: Ask) -> Work:
     """Return the work of a page of mixed directions: the key's ties in order, then groups."""
     # The key stands in the middle of its ties on the mean, so half of them lie behind it.
     ties = min(ask.rows, scene.splits[0] / 2)
+    # The chance that the page is not full when the ties of the key end.
     more = min(sum(min(ask.rows / one, 1.0) for one in scene.splits), 1.0)
     first = _in_order(scene, 0, ties, 1.0)
     again = _by_groups(scene, 0, max(ask.rows - ties, 1.0), ask.at).times(more)
@@ -92,6 +94,7 @@ def _seek(scene: Scene, rows: float, at: float = 0.0) -> Work:
     # A page that ends within the ties of its key never comes to the second statement.
     if tie > rows and not 0 < at <= rows:
         return _in_order(scene, 0, rows, 1.0 + rows / tie)
+    # Ties are walked from their begin up to the key, which stands in their middle on the mean.
     passed = min((tie + 1) / 2, at or tie)  # behind a first page, as many as it had
     page = _in_order(scene, 0, rows, 1.0)
     more = _SEEK_STEPS + passed * TIE_STEPS + page.entries * _KEY_STEPS
@@ -116,6 +119,7 @@ def _seeks_each(scene: Scene) -> bool:
 def _whole(scene: Scene) -> Work:
     rows, entries = scene.matching, scene.reached
     in_order = scene.path.kind != "sorted"
+    # Without OFFSET and LIMIT a row takes fewer instructions; through a sorter it takes more.
     beyond = 3 - _direct(scene) if scene.in_order else 11
     steps = rows * (_width(scene) + beyond + _checked(scene))
     steps += (entries - rows) * (_SCAN_STEPS + 1)
