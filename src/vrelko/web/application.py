@@ -226,6 +226,7 @@ def _periods(site: Site) -> Callable[[Request], Any]:
 def _exporter(site: Site) -> Callable[[Request], Any]:
     async def export(request: Request) -> Response:
         listing, http = _find(site, request)
+        # A picker's rows come whole in one answer already.
         if listing.kind == "choices":
             raise HTTPException(404)
         request.state.vrelko_listing = listing_name(request)

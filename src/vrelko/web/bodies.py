@@ -38,6 +38,7 @@ def body_of(
     """
     links = urls or page_urls(page, url, http)
     from_to = page.from_to
+    # Clients that count pages from 0 get numbers as they send them.
     shift = http.first - 1
     body: dict[str, Any] = {
         "rows": rows_of(page),
@@ -69,6 +70,7 @@ def body_of(
         "after": page.after if page.number is None else None,
         "clamped": page.clamped,
     }
+    # Left out where there are none: most pages have neither notes nor a period.
     if page.notes:
         body["notes"] = list(page.notes)
     if page.period is not None:

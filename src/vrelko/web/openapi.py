@@ -47,6 +47,7 @@ def describe_site(
             here = {http.named(http.page), http.named(http.cursor)}
             left = [one for one in asked if one["name"] not in here]
             behind = _operation(name, listing, [_POSITION, *left])
+            # Generated clients name a function after it, so each must be another's only once.
             behind["operationId"] += "_at"
             paths[f"/{name}/{{position}}"] = {"get": behind}
         if listing.settings.variants.periods is not None:
@@ -142,6 +143,7 @@ def _schema(kind: Any, many: bool) -> dict[str, Any]:
     try:
         wanted = kind.python_type
     except NotImplementedError:
+        # A type of the user's own: whatever it is, an address can only hold text.
         wanted = str
     known = _SCHEMAS.get(wanted, {"type": "string"})
     # An enum of Python's is written by its members' names.

@@ -70,6 +70,7 @@ class CursorBook:
         self._digest, *self._older = [_keyed(_derive(key)) for key in keys] or [
             hashlib.blake2b(digest_size=_CHECKSUM_BYTES)
         ]
+        # Without secrets a checksum still catches what mail programs and people cut off.
         self._signs = bool(keys)
         self._sealer = Sealer(keys) if keys else None
         self._expires_s = expires_s
@@ -88,6 +89,7 @@ class CursorBook:
         """
         letter = _FILL if spot.fill else _KINDS[spot.kind]
         if spot.near and letter in _NEAR:
+            # A letter more in every cursor would be paid by each link of each page.
             letter = letter.upper()
         parts: list[Any] = [short_of(fingerprint), letter]
         key: Any = None if spot.key is None else [encode_value(value) for value in spot.key]
@@ -138,6 +140,7 @@ class CursorBook:
         text, dot, check = cursor.rpartition(".")
         if not dot or len(cursor) > MOST_CHARACTERS or not cursor.isascii():
             raise _altered()
+        # Before anything is parsed: another version may mean other things by the same parts.
         if not text.startswith(VERSION):
             raise CursorError(
                 "the cursor was made by another version of Vrelko",

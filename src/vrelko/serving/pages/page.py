@@ -344,6 +344,8 @@ class Page(Sequence[Any]):
         # What was seen matters to pages that follow alone.
         walk = self._ways.walk
         if walk is not NO_WALK:
+            # A reader who turns back sees rows again on purpose: what was seen matters forward
+            # alone.
             onward = spot.kind in ("offset", "after")
             spot = spot._replace(
                 top=walk.top, frozen=walk.frozen, seen=walk.seen if onward else None
@@ -366,6 +368,7 @@ class Page(Sequence[Any]):
         return self._spot_behind(len(self.rows) - 1)
 
     def _spot_behind(self, index: int) -> Spot:
+        # Where the number of the page is unknown, a guessed one in the cursor would be believed.
         at = None
         if self._ways.numbered and self.offset is not None:
             at = self.offset + index + 1

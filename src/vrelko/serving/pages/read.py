@@ -45,6 +45,8 @@ def check_ends(on_bad_page: str, past_end: str) -> None:
 def answer(settings: Settings, lender: Any, request: Request) -> Page:
     """Return the page a request asks for."""
     opened = open_variant(settings, lender, request.params, request.order, request.scope)
+    # Notes tell the reader what was changed of what they asked for; without clamping there are
+    # none.
     clamps = request.on_bad_page == "clamp"
     notes: list[str] = []
     size = settings.sizes.default
@@ -103,6 +105,7 @@ def _read_walking(
 def _size_of(settings: Settings, size: object, clamps: bool, notes: list[str]) -> int:
     if not clamps:
         return settings.sizes.check(size)
+    # Equal in meaning is no change: "25" from an address is the 25 that is served.
     rows = settings.sizes.clamp(size)
     if size not in (None, "", rows, str(rows)):
         notes.append(f"the page size asked for is not allowed; it is {rows:,}")
@@ -114,6 +117,7 @@ def _nearest_spot(opened: BoundRequest, at: Any, notes: list[str]) -> Spot:
     try:
         return opened.spot_of(at)
     except CursorError:
+        # A cursor of another filter or order names no place in this one, near or far.
         notes.append("the cursor could not be read; this is the first page")
     except PageError as error:
         # Clamping is for numbers that are too small, too large or none; anything else is a fault of
@@ -128,6 +132,7 @@ def _nearest_spot(opened: BoundRequest, at: Any, notes: list[str]) -> Spot:
 def _nearest(spot: Spot) -> Spot:
     """Return the nearest page or offset to a number that is none."""
     try:
+        # Minus one and 10^30 have a nearest page; "abc" has none but the first.
         number = check_whole(spot.asked, "", "page")
     except PageError:
         return Spot.start()
@@ -157,6 +162,7 @@ def _within(max_offset: int, spot: Spot, size: int, clamps: bool, notes: list[st
     if spot.kind not in _JUMPS:
         return spot
     at = spot.at or 0
+    # A page number is bounded by the rows that it would walk, not by itself.
     offset = offset_of(at, size) if spot.kind == "number" else at
     if offset <= max_offset:
         return spot
@@ -167,6 +173,7 @@ def _within(max_offset: int, spot: Spot, size: int, clamps: bool, notes: list[st
             "offset-deep",
         )
     notes.append(f"offsets go {max_offset:,} rows deep; this is the deepest page")
+    # At the edge of a whole page, so that "previous" meets page numbers again.
     return Spot("offset", at=max_offset // size * size)
 
 
@@ -183,6 +190,7 @@ def _read(opened: BoundRequest, spot: Spot, size: int, request: Request, notes: 
         batch = read_behind(opened.runner, opened.variant, spot, size)
     if batch is None:
         batch, counted = _read_any(opened, spot, size, request, counted, notes)
+    # All rows of a listing served whole are on the page: it told its total when it was read.
     if kind == "none" or settings.strategy == "whole":
         return batch
     batch = settle_total(batch, kind, counted)
@@ -243,6 +251,7 @@ def _past_end(
         raise PageError(
             f"{what} is past the end", "Ask for Spot.end() to see the last page", "page-past-end"
         )
+    # The shape of a page, so that a client's loop ends without an error.
     if wanted == "empty":
         return batch, counted
     notes.append(f"{what} is past the end; this is the last page")
@@ -254,6 +263,7 @@ def _read_whole(settings: Settings, reader: PageReader) -> Batch:
     batch = reader.read_all(settings.cap)
     if not batch.after:
         return settle_total(batch, "exact", None)
+    # Said in the total: more than these rows there may be, and they are not shown.
     if settings.over_cap == "truncate":
         return replace(batch, after=False, total=Total(settings.cap, "capped"))
     raise PageError(
@@ -293,6 +303,7 @@ def _count(opened: BoundRequest, kind: str) -> Total:
                 opened.given,
                 settings.paged_table,
             )
+        # Where the engine has no estimate a capped count stands in.
         if estimate is not None:
             return Total(estimate, "about")
         kind = "capped"

@@ -132,6 +132,7 @@ class BoundRequest:
     def under(self, top: tuple[Any, ...]) -> BoundRequest:
         """Return the same without the rows ahead of a key."""
         given = {**self.given, **key_parameters(top, TOP)}
+        # The runner was made with the request's own values; the ceiling's stand beside them now.
         self.runner.params = given
         return replace(self, variant=self.variant.under(top), given=given)
 
@@ -153,6 +154,7 @@ def lend(connection: Any, settings: Settings) -> AbstractContextManager[Any]:
     if not isinstance(connection, Engine):
         return nullcontext(connection)
     with database_errors("connection"):
+        # Asked for here and not by a context, so that a database that is away is our own error.
         lent = connection.connect()
         if settings.jumps == "anchors":  # whose several statements must see the same rows
             lent = begin_snapshot(lent)

@@ -154,6 +154,7 @@ class PageReader:
     def _from_far_end(self, offset: int, bound: int | None, total: int) -> Batch:
         """Read a page by its distance from the end, where that is the nearer one."""
         want = min(self._size if bound is None else min(bound, self._size), total - offset)
+        # The page begins behind the end, where the total was counted a moment ago.
         if want <= 0:
             return Batch(rows=[], full=[], before=total > 0, after=False, offset=offset, exact=True)
         # Counted from the end, in the reversed order: the rows behind the page are those skipped.
@@ -331,6 +332,7 @@ def read_behind(runner: Runner, variant: Variant, spot: Spot, size: int) -> Batc
         return None
     if variant.grouping is not None:
         return None
+    # A size that is not kept yet is filled in as a parameter, which PageReader does.
     limited = variant.limited(selects[0], size + 1)
     if limited is selects[0]:
         return None
@@ -370,6 +372,7 @@ def settle_total(batch: Batch, kind: str, counted: Total | None) -> Batch:
     """Return the batch with its total: counted, or known because the page reached the end."""
     if kind == "none":
         return batch
+    # Nothing follows and all ahead are numbered: the last row's number is the total.
     ends = not batch.after and batch.exact and batch.offset is not None
     if ends and (batch.rows or batch.offset == 0):
         return replace(batch, total=Total((batch.offset or 0) + len(batch.rows), "exact"))

@@ -47,6 +47,7 @@ def _frozen(
     settings: Settings, source: Engine, frozen: bool | str | datetime, given: tuple[Any, ...]
 ) -> Iterator[Page]:
     if isinstance(frozen, datetime):
+        # As rows were at a moment in the past, which the table's own history tells.
         view = hold_history(source, frozen)
     else:
         view = hold_view(source, frozen if isinstance(frozen, str) else None)
@@ -75,6 +76,7 @@ def walk(
         opened = open_variant(settings, lender, params, order, scope)
         spot = opened.spot_of(start)
         last = None if until is None else _last_key(opened, until)
+    # Rows read ahead are as old as the statement that read them.
     at_once = 1 if fresh else _MOST_PAGES
     return _pages(opened, source, size, spot, last, at_once, time_limit_ms)
 
@@ -181,6 +183,7 @@ def ranges(
     opened = open_variant(settings, lender, params, order, scope)
     # Counted once, so that all parts are of one number of rows.
     total = int(opened.runner.value(opened.variant.count(None)))
+    # Rounded places may fall together where there are fewer rows than parts.
     bounds = []
     for at in dict.fromkeys(total * part // parts for part in range(1, parts)):
         if at > 0:
