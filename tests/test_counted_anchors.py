@@ -15,6 +15,7 @@ from click.testing import CliRunner
 from sqlalchemy import (
     Column,
     DateTime,
+    Float,
     Index,
     Integer,
     MetaData,
@@ -765,6 +766,56 @@ def test_one_listing_jumps_on_several_engines(table, tmp_path):
         assert (list(found), found.total) == (list(plain), plain.total)
     made.counted_anchors(table).drop()
     other.dispose()
+
+
+Catch = Table(
+    "Net Catch",
+    metadata,
+    Column("Net", Integer, primary_key=True, autoincrement=False),
+    Column("no", String(12), primary_key=True),
+    Column("bag", Integer, nullable=False),
+    Column("weight", Float, nullable=False),
+    Index("catch_bag", "bag", "Net", "no"),
+)
+
+
+@pytest.mark.parametrize("order", ["bag", "-bag", "Net,no", "weight"])
+def test_rows_may_be_told_apart_by_several_columns(table, order):
+    """Keys are walked, segments counted and pages reached; a wrong number is found and mended."""
+    draw, anchors_every = random.Random(8), 30
+    with table.begin() as connection:
+        connection.execute(insert(Catch), [caught(i, draw) for i in range(1_000)])
+    made = vrelko.Listing(
+        select(Catch), name="catch", orders=order, jumps="anchors", total="exact",
+        sizes=vrelko.Sizes(20), expose=True,
+    )  # fmt: skip
+    anchors, plain = made.counted_anchors(table, every=anchors_every), made.changed(jumps="offset")
+    assert anchors.build() == 1_000 // anchors_every
+    try:
+        assert not any(anchors.verify())
+        with table.begin() as connection:
+            connection.execute(delete(Catch).where(Catch.c.no.like("%7")))
+            connection.execute(insert(Catch), [caught(i, draw) for i in range(2_000, 2_040)])
+        assert not any(anchors.verify())
+        for at in (*map(vrelko.Spot.number, (1, 2, 17, 45, 47)), vrelko.Spot.end()):
+            found, expected = made.read(table, at), plain.read(table, at)
+            assert (list(found), found.total, found.notes) == (list(expected), expected.total, ())
+        stored = anchors.tables.anchors
+        with table.begin() as connection:
+            some = select(func.max(stored.c.id)).where(stored.c.lvl == 1).scalar_subquery()
+            wrong = connection.execute(select(some)).scalar()
+            change = update(stored).where(stored.c.id == wrong)
+            connection.execute(change.values(n=stored.c.n - 3))
+        assert sorted(filter(None, anchors.verify())) == [3]
+        assert anchors.repair() == 1
+        assert not any(anchors.verify())
+    finally:
+        anchors.drop()
+
+
+def caught(i, draw):
+    return {"Net": i % 7, "no": f"{draw.choice('aAbBz')}{i}", "bag": draw.randrange(9),
+            "weight": draw.random()}  # fmt: skip
 
 
 def test_static_anchors_say_so(table, tmp_path):

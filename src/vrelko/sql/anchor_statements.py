@@ -10,8 +10,12 @@ from sqlalchemy import (
     BindParameter,
     Integer,
     Select,
+    Table,
+    case,
+    false,
     func,
     literal_column,
+    or_,
     select,
     true,
     tuple_,
@@ -21,7 +25,7 @@ from sqlalchemy.sql.elements import BinaryExpression
 
 from vrelko.sql.key_filters import IDS
 from vrelko.sql.parameters import KEY, LIMIT, OFFSET, UNTIL, integer
-from vrelko.sql.range_statements import chain_keys
+from vrelko.sql.range_statements import build_sum_of, chain_keys
 
 _FIRST: Any = literal_column("1", Integer())
 
@@ -127,6 +131,45 @@ def build_differences(
         # What the log still holds was not folded into n yet, and is in the rows already.
         found = found - _scalar(_given(one, given), func.coalesce(func.sum(d), 0))
     return select(each.c.id, found.label("off")).where(each.c.before.is_not(None))
+
+
+def sums_in_one_pass(
+    log: Table, where: Sequence[Any], behind: Sequence[Sequence[Select[Any]]]
+) -> list[Any]:
+    """Return columns that tell a part's log: its rows, what they add, and what of it behind keys.
+
+    `behind`: the statements for the changes behind each key. A server that fetches each row of an
+    index range from the table reads all of the log once sooner than most of it several times.
+    """
+    told: list[Any] = [func.count().label("rows"), func.sum(log.c.d).label("net")]
+    for i, several in enumerate(behind):
+        # The comparison of keys stands first in each, the part's own conditions behind it.
+        lies = or_(false(), *(one._where_criteria[0] for one in several))
+        summed = func.sum(case((lies, log.c.d), else_=0))
+        told.append(func.coalesce(summed, 0).label(f"behind_{i}"))
+    return list(select(*told).select_from(log).where(*where).subquery("vrelko_log").c)
+
+
+def sums_by_ranges(
+    log: Table,
+    where: Sequence[Any],
+    behind: Sequence[Sequence[Select[Any]]],
+    up_to: Sequence[Select[Any]],
+) -> list[Any]:
+    """Return the same for engines whose index ranges cost no more than the table.
+
+    But for the second: it sums up what the log adds up to the first key, by the statements `up_to`.
+    With what lies behind that key it is all; a sum of all would read each change once more.
+    """
+    rows = select(func.count()).select_from(log).where(*where).scalar_subquery()
+    return [rows, _sum(up_to), *map(_sum, behind)]
+
+
+def _sum(several: Sequence[Select[Any]]) -> Any:
+    found: Any = literal_column("0", Integer())
+    for one in several:
+        found = found + build_sum_of(one, "d").scalar_subquery()
+    return found
 
 
 def up_to(behind: Select[Any], ahead: Select[Any]) -> Select[Any] | None:

@@ -7,17 +7,18 @@ log was last folded; what the log holds since is added.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from functools import partial
 from typing import Any
 
-from sqlalchemy import ColumnElement, Select, bindparam, func, literal, literal_column, select
+from sqlalchemy import ColumnElement, Select, bindparam, func, literal, select
 
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.ranges import Ranges
 from vrelko.serving.anchors.remembered import Anchor, Count, Key, Remembered
+from vrelko.sql.anchor_statements import sums_by_ranges, sums_in_one_pass
 from vrelko.sql.parameters import key_parameters
 from vrelko.sql.period_filters import shortest_text
 from vrelko.sql.range_statements import build_between, build_sum_of
@@ -155,40 +156,51 @@ class Places(Ranges):
     def _ask_at_once(self, at: Anchor | None, end: Anchor, logged: bool) -> None:
         """Look at version, log and tail in one statement; `logged`: with the log's sums too."""
         tails = self.rows.seek(end.key, False)
-        sums_at = () if at is None else self.logged.naming(AT).seek(at.key, False)
-        sums_end = self.logged.naming(END).seek(end.key, False) if logged else ()
+        named = {AT: at, END: end} if at is not None else {END: end}
+        keys = {prefix: one.key for prefix, one in named.items()} if logged else {}
+        behind = tuple(self.logged.naming(name).seek(key, False) for name, key in keys.items())
+        first = next(iter(keys.items()), None)
+        up_to, given = ((), {}) if first is None else self._logged_up_to(*first)
 
         def build() -> Select[Any]:
-            parts = [build_between(tails, (), self._most).scalar_subquery()]
-            parts += [
-                self._summed(build_sum_of(one, "d") for one in sums) for sums in (sums_at, sums_end)
-            ]
-            return self._state_statement().add_columns(*parts)
+            sums = self._log_columns(behind, up_to)
+            tail = build_between(tails, (), self._most).scalar_subquery()
+            return select(self._version(), *sums[:2], tail, *sums[2:])
 
-        values = {**self.params, **self.part, **key_parameters(end.key)}
-        if at is not None:
-            values |= key_parameters(at.key, AT)
-        if logged:
-            values |= key_parameters(end.key, END)
-        asked = self.kept(("at once", tails, sums_at, sums_end), build)
-        found = self.connection.execute(asked, values).one()
-        version, rows, net, tail, up_to_at, up_to_end = found
+        values = {**self.params, **self.part, **key_parameters(end.key), **given}
+        for name, key in keys.items():
+            values |= key_parameters(key, name)
+        asked = self.kept(("at once", tails, behind, up_to), build)
+        version, rows, net, tail, *told = self.connection.execute(asked, values).one()
+        if up_to:  # the log on both sides of the first key
+            net += told[0]
         self._keep_state(version, rows, net)
         net = self._log()[1]  # all of it, less what lies behind an anchor
         # A count that reached its limit is no count.
         if tail < self._most:
             self._tails[end.key] = int(tail)
-        if logged:
-            self._up_to[end.key] = net - int(up_to_end)
-        if at is not None:
-            self._up_to[at.key] = net - int(up_to_at)
+        for key, one in zip(keys.values(), told, strict=True):
+            self._up_to[key] = net - int(one)
 
-    @staticmethod
-    def _summed(asked: Iterable[Select[Any]]) -> Any:
-        found: Any = literal_column("0")
-        for one in asked:
-            found = found + one.scalar_subquery()
-        return found
+    def _logged_up_to(
+        self, name: str, key: Key
+    ) -> tuple[tuple[Select[Any], ...], Mapping[str, Any]]:
+        """Return the statements for the changes up to a key, where they are summed by ranges."""
+        if not self.logged.source.capabilities.streams_unions:
+            return (), {}
+        itself, values = self.logged.key_by_itself(key)
+        every = self.logged.edge(False)[0].limit(None).order_by(None)
+        at = self.kept(("log at", itself), lambda: every.where(*itself._where_criteria))
+        return (*self.logged.naming(name).seek(key, True), at), values
+
+    def _log_columns(
+        self, behind: Sequence[Sequence[Select[Any]]], up_to: Sequence[Select[Any]]
+    ) -> list[Any]:
+        log = self.set.tables.log
+        where = [log.c[name] == bindparam(name, type_=log.c[name].type) for name in self.part]
+        if up_to:
+            return sums_by_ranges(log, where, behind, up_to)
+        return sums_in_one_pass(log, where, behind)
 
     def log_up_to(self, key: Key) -> int:
         """Return what the log adds to the rows up to and including a key."""
@@ -226,10 +238,9 @@ class Places(Ranges):
         self._state = int(version or 0), (rows + net) // 2, net
 
     def _state_statement(self) -> Select[Any]:
-        log, state = self.set.tables.log, self.set.tables.state
-        where = [log.c[name] == bindparam(name, type_=log.c[name].type) for name in self.part]
+        return select(self._version(), *self._log_columns((), ()))
+
+    def _version(self) -> Any:
+        state = self.set.tables.state
         own = state.c.mark == literal(self.set.tables.mark, literal_execute=True)
-        version = select(func.max(state.c.version)).where(own).scalar_subquery()
-        sums = select(func.count().label("rows"), func.sum(log.c.d).label("net"))
-        summed = sums.select_from(log).where(*where).subquery("vrelko_log")
-        return select(version, summed.c.rows, summed.c.net)
+        return select(func.max(state.c.version)).where(own).scalar_subquery()
