@@ -279,6 +279,9 @@ def test_profiles_share_out_all_entries_and_all_rows(passed, reached, begin, len
     assert rest >= end - middle - 1e-6
     if middle > 0 and end - middle > 1:
         assert first + rest == pytest.approx(whole, rel=1e-3, abs=2 + end - middle)
+    # A page that is not full looks for more up to the last entry, wherever the last row stands.
+    short = entries_between(profile, reached, matching, middle, matching)
+    assert first + short >= reached * (1 - 1e-9)
     assert not find_profile([25] * 40, 50)
 
 

@@ -20,6 +20,8 @@ from vrelko.sql.indexes import without_hint
 from vrelko.sql.parameters import LIMIT, OFFSET, integer
 
 _ONE: Any = literal_column("1").label("vrelko_one")
+_NONE: Any = literal_column("0", Integer())
+"""Written into the SQL: a parameter for each would be bound at each run."""
 
 
 def build_count_of(statement: Select[Any]) -> Select[Any]:
@@ -32,7 +34,7 @@ def build_count_of(statement: Select[Any]) -> Select[Any]:
 def build_sum_of(statement: Select[Any], column: str) -> Select[Any]:
     """Return the statement that sums a column over the rows of a page statement."""
     inner = without_hint(statement.limit(None)).order_by(None).subquery("vrelko_sum")
-    return select(func.coalesce(func.sum(inner.c[column]), 0))
+    return select(func.coalesce(func.sum(inner.c[column]), _NONE))
 
 
 def build_between(
@@ -56,7 +58,7 @@ def build_between(
             limit = None if most is None else literal_column(str(most), Integer())
             narrow = without_hint(narrow.limit(limit))
             inner = (narrow if most is not None else narrow.order_by(None)).subquery()
-            told = func.coalesce(func.sum(inner.c[summed]), 0) if summed else func.count()
+            told = func.coalesce(func.sum(inner.c[summed]), _NONE) if summed else func.count()
             found = found + select(told).select_from(inner).scalar_subquery()
     return select(found)
 

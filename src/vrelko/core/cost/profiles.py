@@ -75,7 +75,8 @@ def entries_between(
     """Return the entries walked from passing row `begin` to row `end`, of `matching` in all.
 
     Each place of the profile stands for an equal part of the `reached` entries; within it rows pass
-    evenly, in the first and last part as densely as was seen there, at the very end.
+    evenly, in the first and last part as densely as was seen there, at the very end. What ends with
+    the last row that passes goes on to the last entry: a page that is not full looks for more.
     """
     total = sum(profile) or 1.0
     part = reached / len(profile)
@@ -85,6 +86,8 @@ def entries_between(
     def place(row: float) -> float:
         if row <= 0:
             return 0.0
+        if row >= matching:
+            return reached
         i = min(bisect_left(ends, row), len(ends) - 1)
         before = ends[i] - rows[i]
         inside = min(max((row - before) / rows[i], 0.0), 1.0) if rows[i] > 0 else 1.0
