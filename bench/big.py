@@ -136,6 +136,7 @@ def whole(engine, name, given):
         change(engine, anchors, given.rows, log)
         ladders.append(jumps(engine, made, anchors, given))
     table(ladders)
+    print(alone(engine, anchors))
     folded_s, folded = 0.0, 0
     while True:
         began = perf_counter()
@@ -216,6 +217,16 @@ def change(engine, anchors, rows, many):
         run(engine, f"DELETE FROM big WHERE id % {step} = 7 % {step}")
         run(engine, f"INSERT INTO big SELECT -2 * id - {many > 1_000:d}, st, a, b, at, pad FROM "
             f"big WHERE id > 0 AND id % {step} = 9 % {step}")  # fmt: skip
+
+
+def alone(engine, anchors):
+    """Say what counting and summing the log takes by itself: no exact number can do without."""
+    log = quoted(engine, anchors.tables.log)
+    with engine.connect() as connection:
+        asked = text(f"SELECT count(*), sum(d) FROM {log}")
+        rows = connection.execute(asked).one()[0]
+        least = min(timed(lambda: connection.execute(asked).all()) for _ in range(40))
+    return f"\nCounting and summing {rows:,} log rows takes {least * 1e3:.2f} ms by itself."
 
 
 def stored(engine, name, anchors):
