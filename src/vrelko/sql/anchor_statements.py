@@ -138,16 +138,18 @@ def sums_in_one_pass(
 ) -> list[Any]:
     """Return columns that tell a part's log: its rows, what they add, and what of it behind keys.
 
-    `behind`: the statements for the changes behind each key. A server that fetches each row of an
-    index range from the table reads all of the log once sooner than most of it several times.
+    `behind`: the statements for the changes behind each key, few behind the last one. A server that
+    fetches each row of an index range from the table reads all of the log once sooner than most of
+    it several times.
     """
     told: list[Any] = [func.count().label("rows"), func.sum(log.c.d).label("net")]
-    for i, several in enumerate(behind):
+    for i, several in enumerate(behind[:-1]):
         # The comparison of keys stands first in each, the part's own conditions behind it.
         lies = or_(false(), *(one._where_criteria[0] for one in several))
         summed = func.sum(case((lies, log.c.d), else_=0))
         told.append(func.coalesce(summed, 0).label(f"behind_{i}"))
-    return list(select(*told).select_from(log).where(*where).subquery("vrelko_log").c)
+    columns = select(*told).select_from(log).where(*where).subquery("vrelko_log").c
+    return [*columns, *map(_sum, behind[-1:])]
 
 
 def sums_by_ranges(
