@@ -30,6 +30,7 @@ def run_demo(folder: Path, rows: int, walks: int, quiet: bool) -> dict[str, Any]
     out = Console(quiet=True) if quiet else console()
     database, pages_path = _prepare(folder, rows, out)
     pages = load(pages_path)
+    # All of one file, so that indexes are advised for them together.
     listings = list(pages.values())
 
     _step(out, "1", "survey", "what the database knows about its tables, without scanning them")
@@ -51,6 +52,7 @@ def run_demo(folder: Path, rows: int, walks: int, quiet: bool) -> dict[str, Any]
             show_measurement(found.measurement, brief=True)
         _step(out, "4", "drift", "readers page on while rows are inserted and deleted")
         for found in studies:
+            # One table shows how it looks; the sentences say the rest.
             show_drift(found.drift, brief=found is not studies[0])
     _step(out, "5", "report", "every figure and plot in one file")
     report = write_report(studies, folder / "report.html")
@@ -73,6 +75,7 @@ def _prepare(folder: Path, rows: int, out: Console) -> tuple[Path, Path]:
     database, pages = folder / "larkmere.db", folder / "pages.toml"
     try:
         folder.mkdir(parents=True, exist_ok=True)
+        # Renamed when it is whole: a demo that was broken off leaves no half database behind.
         unfinished = folder / "larkmere.db.unfinished"
         unfinished.unlink(missing_ok=True)
         engine = create_engine(f"sqlite:///{unfinished}")
@@ -81,6 +84,7 @@ def _prepare(folder: Path, rows: int, out: Console) -> tuple[Path, Path]:
             build(engine, rows, progress=advance)
         engine.dispose()
         shutil.move(unfinished, database)
+        # A file that somebody has changed since is theirs.
         if not pages.exists():
             text = files("vrelko.larkmere").joinpath("pages.toml").read_text(encoding="utf-8")
             pages.write_text(text, encoding="utf-8")

@@ -126,6 +126,7 @@ def drift(
                 f"walks over {one.listing} cannot be replayed: that needs an SQLite file, or "
                 "a server with --copy URL for a copy of the rows; facts hold no rows"
             )
+        # Read for each listing: rows are numbered among its own.
         recording = None if events is None else _recorded(events, one)
         engine = loaded.engine if can and not (expect_only and not seconds) else None
         # What was recorded cannot happen again to the rows there are now.

@@ -75,6 +75,7 @@ def _how(drift: Drift) -> str:
     if not drift.replayed:
         return f"{said}; none was replayed."
     walks = drift.replayed[0].walks
+    # The replay ran on a real database: other counts than simulated are a fault of ours.
     odd = [one.strategy for one in drift.replayed if not one.alike]
     agreed = "with the same counts" if not odd else f"[red]with other counts by {', '.join(odd)}[/]"
     return f"{said}. {walks:,} of them were replayed on a copy of the table, {agreed}."
@@ -96,6 +97,7 @@ def _suffered(drift: Drift, details: bool) -> Table:
         means, errors = one.means, one.errors
         cells = [_title(drift, one.way)]
         for what in ("repeats", "misses"):
+            # Some ways have no closed form; simulation stands in, which the column need not say.
             estimate = None if form is None else getattr(form, what)
             if details:
                 cells.append("" if estimate is None else _mean(estimate) + mark)
@@ -274,6 +276,7 @@ def show_settling(found: Settling, table: str, column: str, engine: str) -> None
     """Print commit delays, and the waits that follow."""
     out = console()
     every = f"every {_span(found.every_s)}" if found.every_s else "without a pause"
+    # The longest wait is the one that loses least; shorter ones stand in the table.
     wait = found.waits[-1]
     out.print(
         f"[bold]{table}: a reader of new rows who asks {every} loses {found.lost:.2%} of them; one "

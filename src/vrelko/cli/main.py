@@ -50,9 +50,11 @@ class _Group(click.Group):
             return super().invoke(ctx)
         except VrelkoError as error:
             click.echo(f"vrelko: {error} [{error.code}]", err=True)
+            # Scripts tell bad input from a database in trouble by the status alone.
             ctx.exit(find_status(error, EXIT_STATUS))
 
     def list_commands(self, ctx: click.Context) -> list[str]:
+        # click would sort them by name, which tells a newcomer nothing.
         return sorted(self.commands, key=_ORDER.index)
 
 

@@ -106,6 +106,7 @@ def described_of(given: dict[str, Any]) -> Described:
                 f"--param {one!r} is not NAME=VALUE", "Write --param station=3", "source-options"
             )
         params[name] = value
+    # What is left over are the command's own arguments, which it takes by name.
     named = ("orders", "where", "size", "query", "unique")
     return Described(params=params, **{name: given.pop(name) for name in named})
 
@@ -124,6 +125,7 @@ def plans_of(
 
     loaded, listings = load_source(pages, listings, described or Described())
     try:
+        # A caller that stops after the first plan closes the file's connections all the same.
         yield from _plans(loaded, pages, listings, facts, thorough, budget_ms, run)
     finally:
         loaded.close()
@@ -138,6 +140,7 @@ def _plans(
     budget_ms: float,
     run: bool,
 ) -> Iterator[tuple[Pages, Plan]]:
+    # Imported when a command runs: `vrelko --help` should not wait for numpy.
     from vrelko.measuring.plans import plan as plan_
     from vrelko.pagesfile.tables import read_facts
     from vrelko.surveying.survey import survey as survey_
@@ -150,6 +153,7 @@ def _plans(
     # Facts that were named go before those of the pages file.
     given = read_facts(Path(facts)) if facts else loaded.facts
     if given is not None:
+        # Facts are plans' whole world then: no server is there to be asked.
         plans = list(plan_(chosen, given))
     else:
         with status("surveying"):
@@ -189,6 +193,7 @@ def copy_of(url: str | None) -> Iterator[Engine | None]:
         return
     from vrelko.engines.registry import open_database
 
+    # The user named it as the place to write to; every other engine of a command only reads.
     engine = open_database(url, read_only=False)
     try:
         yield engine
@@ -199,6 +204,7 @@ def copy_of(url: str | None) -> Iterator[Engine | None]:
 def read_lines(path: str) -> list[str]:
     """Return a text file's lines. Raises FactsError."""
     try:
+        # Logs hold whatever clients sent: one odd byte must not lose the rest.
         return Path(path).read_text(encoding="utf-8", errors="replace").splitlines()
     except OSError as error:
         raise FactsError(
@@ -228,6 +234,7 @@ def status(text: str) -> Iterator[None]:
     """Show on stderr that work goes on."""
     from rich.console import Console
 
+    # On stderr, so that stdout holds the result alone, for a pipe or a file.
     with Console(stderr=True).status(text):
         yield
 

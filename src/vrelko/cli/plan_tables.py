@@ -47,6 +47,7 @@ def show_plan(plan: Plan) -> None:
 def _show_ways(out: Console, plan: Plan) -> None:
     """What keeps pages steady while rows change, where anything changes them."""
     stream = plan.stream
+    # Of a table that stands still every way keeps pages steady.
     if not (stream.inserts or stream.deletes or stream.moves) or plan.outline.kind == "choices":
         return
     pages, dwell = plan.candidates[0].drift.pages, plan.given.readers.dwell_s
@@ -79,6 +80,7 @@ def _headline(out: Console, plan: Plan) -> None:
     )
     out.print(f"reads {judged.path.text}, {_READINGS[judged.reading]}")
     if plan.left_out:
+        # A tight budget leaves out dozens; a few say as much.
         shown = "; ".join(plan.left_out[:_MOST_LEFT_OUT])
         more = len(plan.left_out) - _MOST_LEFT_OUT
         shown += f"; and {more} more" if more > 0 else ""
@@ -160,6 +162,7 @@ def _show_depths(out: Console, plan: Plan) -> None:
 
 def _show_variants(out: Console, plan: Plan) -> None:
     variants = plan.judgement.variants
+    # One variant is the plan itself.
     if len(variants) < 2:
         return
     names = [candidate.strategy for candidate in plan.candidates]
@@ -190,6 +193,7 @@ def _show_readers(out: Console, plan: Plan) -> None:
     best_size = next(one for one in sizes.sizes if one.size == sizes.default)
     # The listing's own size may be none of those that were tried.
     near = min(sizes.sizes, key=lambda one: abs(one.size - judged.size))
+    # Sizes are compared by the rows a reader sees in all: more a page means fewer waits.
     seen = readers.depth.mean * judged.size
     out.print(
         f"A visit of {seen:,.0f} rows waits {near.wait_ms / 1000:.2g} s in all with {near.size} "
@@ -199,6 +203,7 @@ def _show_readers(out: Console, plan: Plan) -> None:
 
 
 def _show_findings(out: Console, plan: Plan) -> None:
+    # No heading over nothing.
     if not plan.findings:
         return
     out.print("[bold]findings[/]")

@@ -121,6 +121,8 @@ def serve(
         import uvicorn  # noqa: F401
 
         import vrelko.web.application  # noqa: F401
+    # A server on every address has no one name; answering to any would let pages of other sites
+    # ask.
     hosts = [*_LOOPBACK, *allowed, *([] if host in _EVERYWHERE else [host])]
     settings = {
         "hosts": hosts,
@@ -129,6 +131,7 @@ def serve(
         "time_limit_ms": statement_ms,
         "at_once": at_once,
     }
+    # What was not said leaves room for the pages file, and then for the defaults.
     given = {key: value for key, value in settings.items() if value is not None}
     if pages is None:
         app, close = _demo(Path(str(folder)), hosts)
@@ -155,6 +158,7 @@ def _run(app: Any, host: str, port: int, opens: bool, grace_s: int) -> None:
     shown = f"[{host}]" if ":" in host else host
     if host in _EVERYWHERE:
         shown = "[::1]" if ":" in host else "127.0.0.1"
+    # Asked of the socket: port 0 is known only once it listens.
     address = f"http://{shown}:{listener.getsockname()[1]}/"
 
     class Server(uvicorn.Server):
@@ -194,6 +198,7 @@ def _listen(host: str, port: int) -> socket.socket:
         )[0]
         listener = socket.socket(kind, socket.SOCK_STREAM)
         try:
+            # A server that is begun again at once finds its port still in TIME_WAIT.
             listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             listener.bind(address)
             listener.listen(1_024)
@@ -250,6 +255,7 @@ def _listings(
 
     loaded, names = load_source(pages, tables, described, pool=pool)
     http_of = {name: HttpOptions(**settings) for name, settings in loaded.web.items()}
+    # Later ones win: the usual, what the file says, what was said on the command line.
     settings = {"time_limit_ms": _STATEMENT_MS, **loaded.operation, **given}
     title = Path(pages.partition("?")[0]).stem
     chosen = {name: loaded[name] for name in names}

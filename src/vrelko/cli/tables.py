@@ -22,6 +22,7 @@ PAGED_ROWS = 1_000
 
 def console() -> Console:
     """Return a console on stdout, wide enough for tables where no terminal says otherwise."""
+    # Rich would colour numbers wherever they stand; only words that need it are marked.
     return Console(width=None if sys.stdout.isatty() else 110, highlight=False)
 
 
@@ -35,6 +36,7 @@ def show_facts(facts: Facts, brief: bool = False) -> None:
     )
     if not facts.tables:
         out.print("The database has no tables.")
+    # A whole database column by column would scroll away what is looked for.
     elif len(facts.tables) != 1:
         out.print(_overview(facts))
     else:
@@ -67,6 +69,7 @@ def _show_table(out: Console, facts: TableFacts, brief: bool) -> None:
         return
     columns = make_table("column", "type", ">bytes", ">NULLs", ">distinct", "most common")
     for column in facts.columns:
+        # Three show whether values are shared out evenly; facts as JSON hold all of them.
         common = ", ".join(
             f"{value or chr(39) * 2} {share:.0%}" for value, share in column.common[:3]
         )
@@ -102,6 +105,7 @@ def show_statements(found: Mapping[str, Any]) -> None:
         # A function of PostgreSQL has its body quoted, so clients see where it ends.
         dialect = found["dialect"] if statement.startswith("CREATE PROCEDURE") else ""
         before, after = _CLIENTS.get(dialect, ("", ";\n"))
+        # Not wrapped, and as Text: brackets in SQL are no markup.
         out.print(Text(before + statement + after), soft_wrap=True)
 
 
@@ -138,6 +142,7 @@ def show_measurement(measurement: Measurement, brief: bool = False) -> None:
     last = ""
     for page in measurement.pages:
         number = "all" if page.strategy == "whole" else f"{page.page:,}" if page.page else ""
+        # Numbers that miss their interval are what somebody reads a measurement for.
         outside = "" if page.inside else "[yellow]"
         table.add_row(
             page.strategy if page.strategy != last else "",

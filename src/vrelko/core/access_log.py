@@ -139,13 +139,16 @@ class _Tally:
         found = _LINE.match(line)
         moment = None if found is None else _moment(found["time"])
         if found is None or moment is None:
+            # Empty lines between two files that were joined are no fault of either.
             self.malformed += bool(line.strip())
             return
         target, path = urlsplit(found["target"]), self._question.path.rstrip("/")
+        # Redirects and "not modified" are readers as well; errors and bots that post are not.
         served = found["status"][0] in "23" and found["method"] in ("GET", "HEAD")
         if not served or not target.path.rstrip("/").endswith(path):
             self.other += 1
             return
+        # Behind one address there may be a whole office: its browsers tell readers apart.
         client = found["host"], found["agent"] or ""
         visit = self._open.get(client)
         if visit is None or moment - visit.last > _PAUSE_S:
@@ -160,6 +163,7 @@ class _Tally:
             visit.dwells.append(moment - visit.last)
         visit.pages.append(page)
         visit.last = moment
+        # Logs of several servers that were joined need not be in the order of time.
         self._first, self._last = min(self._first, moment), max(self._last, moment)
 
 
@@ -180,6 +184,7 @@ def _readers_of(visits: list[_Visit], span_s: float, usual: Readers) -> Readers:
                 walked += 1
                 counts[min(page, _MOST_PAGES) - 1] += 1
             before = page
+    # Depths that nobody reached would only make the shares longer.
     while len(counts) > 1 and not counts[-1]:
         counts.pop()
     total = sum(counts)
@@ -187,6 +192,7 @@ def _readers_of(visits: list[_Visit], span_s: float, usual: Readers) -> Readers:
         counts, total = [1], 1
     shares = tuple(count / total for count in counts)
     mean = max(requests / len(visits), 1.0)
+    # Readers at once on the mean: the time that all spend, over the time that passed (Little 1961).
     inside = sum(visit.last - visit.begin + dwell for visit in visits) / span_s
     depth = Depth(mean, jumps / requests, "measured", shares)
     return replace(
@@ -200,6 +206,7 @@ def _readers_of(visits: list[_Visit], span_s: float, usual: Readers) -> Readers:
 
 def _page_of(query: str, question: LogQuestion, visit: _Visit) -> int | None:
     """Return the page that a request asks for, from 1; None where it asks for none."""
+    # Of a parameter that comes twice most frameworks take the last.
     value = parse_qs(query).get(question.parameter, [""])[-1]
     if question.means == "cursor":
         if not value:
@@ -210,6 +217,7 @@ def _page_of(query: str, question: LogQuestion, visit: _Visit) -> int | None:
         return visit.cursors[value]
     if not value:
         return 1
+    # Longer numbers are attacks or accidents, not depths that anybody reads.
     if not value.isdecimal() or len(value) > 12:
         return None
     number = int(value)

@@ -50,11 +50,14 @@ class Depth:
                     return float(min(page, pages))
             return float(min(len(self.shares), pages))
         if self.kind == "uniform":
+            # So that the mean of all walks is the one that was asked for.
             most = max(2 * self.mean - 1, 1.0)
             # a walk of w pages asks for pages 1 to w: page n in a share of (most - n) of them
             return float(min(max(most * (1 - math.sqrt(1 - share)), 1.0), pages))
         if self.kind == "zipf":
+            # The inverse of ln(n + 1) / ln(pages + 1), which sums of 1 / n come to.
             return float(min(max((pages + 1) ** share, 1.0), pages))
+        # Nobody goes on: the geometric inverse would divide by log 0.
         if self.mean <= 1:
             return 1.0
         # The geometric distribution's inverse; log1p keeps shares near 1 apart.

@@ -85,6 +85,7 @@ def engine_of(connection: Any, select: Any = None) -> EngineRecord:
 def dialect_named(name: str) -> Dialect:
     """Return a dialect to write statements for, by the engine's name. Raises DatabaseError."""
     capabilities_of(name)
+    # Without a driver's name SQLAlchemy would take one that may not be installed.
     url = URL.create("mariadb+pymysql" if name == "mariadb" else name)
     loaded: Dialect = url.get_dialect()()
     if name == "mssql":  # unconnected, SQLAlchemy takes it for a version without OFFSET … FETCH
@@ -100,6 +101,7 @@ def dialect_of(connection: Any, select: Any = None) -> Dialect:
     A Session may have several databases: `select` tells which one. Raises DatabaseError for what is
     none of these, and for engines that are not served.
     """
+    # A Session has no dialect of its own, and may have no single bind either.
     holder = connection if hasattr(connection, "dialect") else getattr(connection, "bind", None)
     dialect = getattr(holder, "dialect", None)
     if dialect is None and hasattr(connection, "get_bind"):
@@ -222,6 +224,7 @@ def read_url(address: str) -> URL:
         return URL.create("sqlite", database=str(Path(address)))
     try:
         url = make_url(address)
+        # What people write without a driver means the one that the extras install.
         usual = _USUAL_DRIVERS.get(url.drivername)
         url = url if usual is None else url.set(drivername=usual)
         url.get_dialect()

@@ -44,6 +44,8 @@ def turned(turns: Sequence[Turn], row: float) -> tuple[Turn, ...]:
     found = []
     for turn in turns:
         if unsure_at((turn,), row):
+            # Moved just past the row, or down to it: whichever makes the other path the one taken
+            # there.
             turn = replace(turn, row=row + 1 if turn.row <= row else row, unsure=None)
         found.append(turn)
     return tuple(found)
@@ -65,9 +67,11 @@ def turn_seen(
         return tuple(held)
     after = held[at] if at < len(held) else None
     if after is not None and after.path.signature == taken.signature:
+        # The next path is taken sooner than was told.
         held[at] = replace(after, row=row, unsure=_around(after, row))
     elif at and path_at(first, held[: at - 1], row).signature == taken.signature:
         before = held[at - 1]
+        # The path ahead of it lasts longer than was told.
         held[at - 1] = replace(before, row=row + 1, unsure=_around(before, row))
     else:  # up to half of the way, in the logarithm, to what is known on either side
         low = held[at - 1].row if at else 1.0

@@ -37,6 +37,7 @@ class Events:
 
         One walk from the start where the recording is no longer than a walk.
         """
+        # A walk that began later would run past the end of what was recorded.
         left = max(self.seconds - (pages - 1) * dwell_s, 0.0)
         count = walks if left > 0 else 1
         begins = [left * i / max(count - 1, 1) for i in range(count)]
@@ -89,6 +90,7 @@ def _read(
     if not 0 <= moment < float("inf"):
         raise _bad(line, f"{time!r} is not a time", "Write seconds from the start, 0 or more")
     kind = _KINDS[change]
+    # New rows have names of their own: a number would be taken for a place.
     if kind == INSERT:
         if row in names or (row.isdigit() and int(row) < rows):
             raise _bad(line, f"row {row!r} is there already", "Give each new row a name of its own")

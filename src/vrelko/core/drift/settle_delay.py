@@ -145,7 +145,9 @@ def expect_lost(delays: Delays, rate: float, every_s: float, wait_s: float = 0.0
 
     if rate <= 0 or not delays.seconds or delays.seconds[-1] <= wait_s:
         return 0.0
+    # No row becomes visible later than that, as far as the watch can tell.
     longest = delays.seconds[-1]
+    # Measured delays have no density to integrate: their distribution is taken at a fine grid.
     w = np.linspace(wait_s, longest, _STEPS + 1)
     known = np.asarray(delays.seconds)
     share = np.searchsorted(known, w, side="right") / len(known)

@@ -65,6 +65,7 @@ def simulate(
     rows = max(round(stream.rows), 0)
     # The first page is asked for at once.
     times = tuple(page * dwell_s for page in range(max(pages, 1)))
+    # Changes are drawn as arrays for each walk; as objects, a million of them would not fit.
     course = Course(rows, size, times, (), overlap)
     drawn = ((course, draw_changes(stream, rows, times[-1], rng)) for _ in range(walks))
     return _play_all(drawn, len(times), ways)
@@ -107,6 +108,7 @@ def draw_changes(stream: Stream, rows: int, span_s: float, rng: np.random.Genera
 
     from vrelko.core.drift.timeline import Changes
 
+    # Independent events at a steady rate: numbers are Poisson, and times uniform given the number.
     came = int(rng.poisson(stream.inserts * span_s))
     went = int(rng.poisson(stream.deletes * span_s)) if rows else 0
     moved = int(rng.poisson(stream.moves * span_s)) if rows else 0
@@ -152,6 +154,7 @@ def _summary(way: Way, many: Sequence[Counts], parts: Sequence[Sequence[int]]) -
     for name in COUNTERS:
         values = [getattr(one, name) for one in many]
         mean = sum(values) / len(values)
+        # Of the walks that were drawn, as a sample of all that could be.
         spread = sum((value - mean) ** 2 for value in values) / max(len(values) - 1, 1)
         means[name], errors[name] = mean, math.sqrt(spread / len(values))
     clean = sum(one.clean for one in many) / len(many)

@@ -79,6 +79,8 @@ class Stage:
     def _reach(self, kinds: Array, rows: Array) -> int:
         """Return the first row from the start that no page can end behind."""
         need = (self.pages + 1) * self._size + self._overlap
+        # Each row that changes may let one row more be served: the reach grows with those inside
+        # it.
         touched = np.unique(rows[(kinds != INSERT) & (rows < min(self._rows, need + len(rows)))])
         reach = need
         while True:
@@ -89,6 +91,7 @@ class Stage:
 
     def _set_slots(self, steps: Array, kinds: Array, rows: Array, keys: Array) -> None:
         """Turn events, row by row, into versions sorted by key."""
+        # Events stand row by row: a new row begins where the number changes.
         fresh = np.ones(len(rows), dtype=bool)
         fresh[1:] = rows[1:] != rows[:-1]
         group = np.cumsum(fresh) - 1
@@ -102,6 +105,7 @@ class Stage:
             return np.asarray(total - before[group])
 
         inserts = (kinds == INSERT) & ~base
+        # All rows at once, since a loop over millions of events would take minutes.
         started = within(inserts)
         exists = base | (started > 0)
         deletes = (kinds == DELETE) & exists
@@ -112,6 +116,7 @@ class Stage:
         steps, kinds, rows, keys = steps[holds], kinds[holds], rows[holds], keys[holds]
 
         touched = np.unique(rows[rows < self._rows])
+        # Rows of the start that change begin with a version of their own, at the key they had.
         whole = {
             "row": np.concatenate([touched, rows]),
             "key": np.concatenate([(touched + 1) * SPACE, keys]),
@@ -122,7 +127,9 @@ class Stage:
         row, key, step, ends = (whole[name][order] for name in ("row", "key", "step", "ends"))
         death = np.full(len(row), _NEVER)
         follows = np.flatnonzero(row[1:] == row[:-1]) if len(row) else np.array([], dtype=np.int64)
+        # A version ends where the row's next event begins another, or takes it away.
         death[follows] = step[follows + 1]
+        # A deletion ends a version and is none itself.
         lives = ~ends
         row, key, birth, death = row[lives], key[lives], step[lives], death[lives]
         _, person = np.unique(row, return_inverse=True)
@@ -134,6 +141,7 @@ class Stage:
         self._touched = touched
         self._untouched_before = touched - np.arange(len(touched))
         self.untouched = self._rows - len(touched)
+        # Asked at every request for every slot: counted once, here.
         self._below = self.unchanged_below(self.key)
 
     def _set_persons(self, person: Array, key: Array, birth: Array, death: Array) -> None:
@@ -149,6 +157,7 @@ class Stage:
         self.has_stable = np.zeros(self.persons, dtype=bool)
         self.has_stable[person[stable]] = True
         self.key_at_start = np.full(self.persons, BEYOND)
+        # Step 0 is the first request: what came ahead of it was there when the walk began.
         there = (birth <= 0) & (death > 0)
         self.key_at_start[person[there]] = key[there]
 
@@ -160,6 +169,7 @@ class Stage:
 
     def unchanged_below(self, keys: Array) -> Array:
         """Return how many rows that never change stand ahead of keys."""
+        # Row i stands at (i + 1) * SPACE, so a division tells how many are ahead of a key.
         ahead = np.clip((keys - 1) // SPACE, 0, self._rows)
         return np.asarray(ahead - np.searchsorted(self._touched, ahead))
 
@@ -211,6 +221,7 @@ class Stage:
         if not len(self._starts):
             return 0, rank
         places = self._below[self._starts] + self._living[at, :-1]
+        # First the block, by counts that were kept, then the slot inside it: no search is long.
         block = max(int(np.searchsorted(places, rank, side="left")) - 1, 0)
         low = int(self._starts[block])
         high = min(low + self._block, len(self.key))

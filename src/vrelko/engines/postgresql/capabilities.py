@@ -45,6 +45,7 @@ def read_indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexF
     found: dict[str, tuple[list[IndexColumn], bool, bool]] = {}
     for index, column, option, unique, partial in connection.execute(_INDEXES, {"name": name}):
         columns, _, _ = found.setdefault(str(index), ([], bool(unique), bool(partial)))
+        # The bits of indoption: descending, NULLs first.
         columns.append(IndexColumn(column, bool(option & 1), bool(option & 2)))
     return [
         IndexFacts(index, tuple(columns), unique, partial)
@@ -110,6 +111,7 @@ def read_spread(
     name = dialect.identifier_preparer.format_table(table)
     found = connection.execute(_SPREAD, {"name": name, "column": column}).one_or_none()
     rows, distinct = (0.0, 0.0) if found is None else (found[0] or 0.0, found[1] or 0.0)
+    # Below 0 the server tells distinct values as a share of the rows.
     return max(rows, 0.0), distinct if distinct >= 0 else -distinct * max(rows, 0.0)
 
 

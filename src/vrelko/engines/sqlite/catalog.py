@@ -67,6 +67,7 @@ def read_server(connection: Connection) -> dict[str, Any]:
         return connection.execute(text(f"PRAGMA {name}")).scalar()
 
     block = int(pragma("page_size"))
+    # Below 0 it is kibibytes, above it pages.
     cache = int(pragma("cache_size"))
     return {
         "version": str(connection.execute(text("SELECT sqlite_version()")).scalar()),
@@ -117,6 +118,7 @@ def is_without_rowid(connection: Connection, table: str) -> bool:
         ),
         {"table": table},
     )
+    # Without an index of its own the key is the row id.
     if not rows.scalar():
         return False
     # No pragma tells; the index of the key alone may be that of a table with row ids.
@@ -171,6 +173,7 @@ def read_statistics(connection: Connection, table: str) -> dict[str | None, list
     )
     found: dict[str | None, list[int]] = {}
     for index, stat in rows:
+        # Words such as "unordered" may stand behind the numbers.
         numbers = [int(part) for part in str(stat).split() if part.isdigit()]
         if numbers:
             found[index] = numbers
@@ -219,6 +222,7 @@ def sample_tree(connection: Connection, name: str) -> TreeSample | None:
             fan_out.setdefault(str(path).count("/"), []).append(cells + 1)
     count = 1.0
     for children in fan_out.values():
+        # Levels multiply: each inner page has so many children on the mean.
         count *= sum(children) / len(children)
     cells = sum(cells for cells, _ in leaves)
     return TreeSample(
