@@ -10,6 +10,7 @@ from sqlalchemy import (
     Integer,
     Select,
     Subquery,
+    bindparam,
     func,
     literal_column,
     select,
@@ -77,7 +78,9 @@ def build_chained(ranges: Sequence[Select[Any]], keys: Sequence[Any]) -> Select[
     even keeping, any. Parameters: those of the ranges, and the limit.
     """
     chain = chain_keys(ranges, [key.label(f"vrelko_k{i}") for i, key in enumerate(keys)])
-    return select(*chain.c).limit(integer(LIMIT)).offset(integer(OFFSET))
+    # As plain parameters: where it stops says nothing of how such an engine reads.
+    limit, offset = (bindparam(name, type_=Integer) for name in (LIMIT, OFFSET))
+    return select(*chain.c).limit(limit).offset(offset)
 
 
 def chain_keys(

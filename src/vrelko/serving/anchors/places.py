@@ -13,7 +13,7 @@ from datetime import date, datetime
 from functools import partial
 from typing import Any
 
-from sqlalchemy import ColumnElement, Select, bindparam, func, literal, select
+from sqlalchemy import ColumnElement, Select, bindparam, func, literal_column, select
 
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.ranges import Ranges
@@ -242,5 +242,6 @@ class Places(Ranges):
 
     def _version(self) -> Any:
         state = self.set.tables.state
-        own = state.c.mark == literal(self.set.tables.mark, literal_execute=True)
+        # Hexadecimal, so it may stand in the text; a parameter would be filled in at each run.
+        own = state.c.mark == literal_column(f"'{self.set.tables.mark}'")
         return select(func.max(state.c.version)).where(own).scalar_subquery()
