@@ -1,13 +1,14 @@
 """Counted anchors on large tables: jumps, places and totals beside OFFSET and a known key.
 
     python bench/big.py URL [--rows 1000000] [--turns 40] [--made-up N] [--writers N]
-                        [--periods] [--bulk N]
+                        [--periods] [--bulk N] [--no-offset]
 
 Makes a table `big` in the database, which is dropped again, and prints Markdown. Ways are timed in
 one run, interleaved; figures are milliseconds, least and median, unless they say otherwise.
 `--made-up N`: places among the anchors of N rows that are not there. `--writers N`: what N
 processes that insert row by row pay for the triggers. `--periods`: those alone. `--bulk N`: whether
-a fold worker keeps up with N rows a second that bulk statements change.
+a fold worker keeps up with N rows a second that bulk statements change. `--no-offset`: without the
+rival, whose few pages take longer than all else.
 """
 
 from __future__ import annotations
@@ -80,6 +81,7 @@ def main():
     parser.add_argument("--writers", type=int, default=0)
     parser.add_argument("--periods", action="store_true")
     parser.add_argument("--bulk", type=float, default=0.0)
+    parser.add_argument("--no-offset", dest="offset", action="store_false")
     given = parser.parse_args()
     if given.url.startswith("sqlite:///"):
         made = sqlite3.connect(given.url.removeprefix("sqlite:///"))
@@ -244,13 +246,14 @@ def jumps(engine, made, anchors, given, params=None):
     plain = made.changed(jumps="offset", total="none")
     with engine.connect() as connection:
         pages = -(-made.changed(jumps="offset").read(connection, **asked).total.value // 25)
-        middle = plain.read(connection, Spot.number(pages // 2), **asked)
+        by = plain if given.offset else made
+        middle = by.read(connection, Spot.number(pages // 2), **asked)
         behind, key = middle.next, middle.keys[0]
 
         def by_offset():
             plain.read(connection, Spot.number(pages // 2), **asked)
 
-        offset_s = min(timed(by_offset) for _ in range(2))
+        offset_s = min(timed(by_offset) for _ in range(2)) if given.offset else None
     depths = {"1": 1, "100": 100, "10,000": 10_000, "middle": pages // 2, "last": pages}
     ways = {
         f"page {title}": (lambda at=at: made.read(engine, Spot.number(at), **asked))
@@ -272,7 +275,8 @@ def jumps(engine, made, anchors, given, params=None):
     for _ in range(given.turns):
         for title in random.sample(list(ways), len(ways)):
             times[title].append(timed(ways[title]))
-    times["OFFSET at the middle"] = [offset_s]
+    if offset_s is not None:
+        times["OFFSET at the middle"] = [offset_s]
     return times
 
 
