@@ -1,10 +1,12 @@
 """The package as a whole: light imports, documented codes, examples that run."""
 
 import ast
+import importlib
 import pickle
 import re
 import subprocess
 import sys
+from importlib.util import find_spec
 from pathlib import Path
 
 import pytest
@@ -107,6 +109,17 @@ def test_the_example_script_runs(demo_folder):
         assert done.returncode == 0, done.stderr
         assert "26–50 of" in done.stdout
         assert "Traceback" not in done.stderr
+
+
+def test_benches_import_what_there_is():
+    """They run by hand, so nothing else would notice a name that has moved."""
+    for path in sorted((ROOT / "bench").rglob("*.py")):
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("vrelko"):
+                module = importlib.import_module(node.module)
+                for one in node.names:
+                    found = hasattr(module, one.name) or find_spec(f"{node.module}.{one.name}")
+                    assert found, (path.name, node.module, one.name)
 
 
 def test_the_readme_links_what_there_is():

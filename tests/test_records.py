@@ -31,7 +31,7 @@ from vrelko.errors import DatabaseError
 from vrelko.larkmere.schema import capture
 from vrelko.planning.plan import SHAPES, statements_text
 from vrelko.serving.cursors.values import KEY_TYPES, Digest, decode_values, encode_value
-from vrelko.sql.statements import _NEUTRAL
+from vrelko.sql.predicates import _NEUTRAL
 from vrelko.web.bodies import to_json
 from vrelko.web.openapi import _SCHEMAS
 

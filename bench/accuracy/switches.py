@@ -20,7 +20,7 @@ from shapes import shapes
 
 import vrelko
 from vrelko.engines.paths import Reader
-from vrelko.serving import routing
+from vrelko.planning import access_paths
 from vrelko.sql.parameters import LIMIT, OFFSET
 
 
@@ -50,21 +50,20 @@ def main(urls):
 def count_explains():
     """Count the questions of each bisection; return a box with the most."""
     box = [0]
-    turn = routing.__dict__.get("_plain_turn") or routing._turn
-    routing._plain_turn = turn
+    plain = getattr(access_paths, "_plain", access_paths.find_turns)
+    access_paths._plain = plain
 
-    def counted(ask, first, rows, engine):
+    def counted(ask, begins, low, high):
         questions = [1]  # the first one was asked before
 
         def asking(depth):
             questions[0] += 1
             return ask(depth)
 
-        found = turn(asking, first, rows, engine)
+        yield from plain(asking, begins, low, high)
         box[0] = max(box[0], questions[0])
-        return found
 
-    routing._turn = counted
+    access_paths.find_turns = counted
     return box
 
 
