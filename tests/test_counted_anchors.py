@@ -1008,6 +1008,55 @@ def test_roles_need_no_more_than_is_said(table):
             connection.exec_driver_sql('REVOKE ALL ON "Site Visit" FROM pg_monitor')
 
 
+def test_a_worker_that_may_not_see_triggers_strikes_nothing(table):
+    """A catalog hides triggers from who may not make any: that is not that they are gone."""
+    if table.dialect.name == "sqlite":
+        pytest.skip("SQLite has no roles")
+    draw, made = random.Random(2), listing("id", jumps="anchors", total="exact")
+    with table.begin() as connection:
+        connection.execute(insert(Visit), [row(i, draw) for i in range(1, 200)])
+    anchors = made.counted_anchors(table, every=20)
+    anchors.build()
+    login = " LOGIN" if table.dialect.name == "postgresql" else ""
+    kind = "ROLE" if login else "USER"
+    quote, tables = table.dialect.identifier_preparer.format_table, anchors.tables
+    with table.begin() as connection:
+        connection.exec_driver_sql(f"DROP {kind} IF EXISTS vrelko_folder")
+        connection.exec_driver_sql(f"CREATE {kind} vrelko_folder{login}")
+        connection.exec_driver_sql(f"GRANT SELECT ON {quote(Visit)} TO vrelko_folder")
+        for own in (tables.anchors, tables.log, tables.state):
+            connection.exec_driver_sql(f"GRANT ALL ON {quote(own)} TO vrelko_folder")
+    worker = create_engine(table.url.set(username="vrelko_folder", password=None))
+    try:
+        with table.begin() as connection:
+            connection.execute(insert(Visit), [row(i, draw) for i in range(200, 230)])
+        theirs = made.counted_anchors(worker)
+        assert theirs.fold() == 30
+        assert theirs.fold() == 0
+        assert made.read(table, vrelko.Spot.number(3)).notes == ()
+        assert not any(theirs.check(3))
+        for ending in ("rows", "moves"):
+            name = f"vrelko_{tables.group}_{ending}"
+            on = f" ON {quote(Visit)}" if login else ""
+            with table.begin() as connection:
+                mark = table.dialect.identifier_preparer.quote_identifier(name)
+                connection.exec_driver_sql(f"DROP TRIGGER IF EXISTS {mark}{on}")
+        with pytest.raises(vrelko.errors.DatabaseError, match="triggers that kept"):
+            theirs.fold()
+        anchors.build()
+        with table.begin() as connection:
+            connection.execute(delete(Visit).where(v.id < 5))
+        assert anchors.fold() == 4
+        assert not any(anchors.verify())
+    finally:
+        worker.dispose()
+        anchors.drop()
+        with table.begin() as connection:
+            if login:
+                connection.exec_driver_sql("DROP OWNED BY vrelko_folder")
+            connection.exec_driver_sql(f"DROP {kind} vrelko_folder")
+
+
 @pytest.mark.slow
 def test_workers_and_writers_may_be_killed(visits):
     """The soak of bench/, short: each process killed now and then, each answer against a sort."""

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from sqlalchemy import Column, Connection, Table, text
+from sqlalchemy.exc import DBAPIError
 
 from vrelko.engines.anchoring import (
     AnchorEngine,
@@ -85,7 +86,23 @@ def _has_triggers(connection: Connection, n: AnchorNames) -> bool:
     )
     names = [f"vrelko_{n.tables.group}_{ending}" for ending in ("rows", "gone", "moves")]
     values = {"space": n.tables.table.schema, **dict(zip("abc", names, strict=True))}
-    return connection.execute(asked, values).scalar() == len(names)
+    if connection.execute(asked, values).scalar() == len(names):
+        return True
+    # The catalog hides triggers from who may not make any; asked by name the server still tells
+    # those that it hides from those that are not there.
+    for ending in ("rows", "gone", "moves"):
+        try:
+            connection.exec_driver_sql(f"SHOW CREATE TRIGGER {n.trigger(ending)}")
+        except DBAPIError as error:
+            code = getattr(error.orig, "args", ())[:1]
+            if code == (_NO_SUCH_TRIGGER,):
+                return False
+            if code != (_HIDDEN,):
+                raise
+    return True
+
+
+_NO_SUCH_TRIGGER, _HIDDEN = 1360, 1227  # numbers of the server's errors
 
 
 def _add(connection: Connection, name: str, changes: Sequence[tuple[int, int]]) -> None:

@@ -45,15 +45,15 @@ def _create_triggers(n: AnchorNames) -> Iterator[str]:
     old, new = (", ".join(f"{row}.{name}" for name in n.watched()) for row in ("old", "new"))
     run = f"EXECUTE FUNCTION {_function(n)}()"
     yield (
-        f"CREATE TRIGGER {_trigger(n, 'rows')} AFTER INSERT OR DELETE ON {n.source} "
+        f"CREATE OR REPLACE TRIGGER {_trigger(n, 'rows')} AFTER INSERT OR DELETE ON {n.source} "
         f"FOR EACH ROW {run}"
     )
     yield (
-        f"CREATE TRIGGER {_trigger(n, 'moves')} AFTER UPDATE ON {n.source} FOR EACH ROW "
+        f"CREATE OR REPLACE TRIGGER {_trigger(n, 'moves')} AFTER UPDATE ON {n.source} FOR EACH ROW "
         f"WHEN (({old}) IS DISTINCT FROM ({new})) {run}"
     )
     yield (
-        f"CREATE TRIGGER {_trigger(n, 'whole')} AFTER TRUNCATE ON {n.source} "
+        f"CREATE OR REPLACE TRIGGER {_trigger(n, 'whole')} AFTER TRUNCATE ON {n.source} "
         f"FOR EACH STATEMENT {run}"
     )
 
@@ -90,14 +90,17 @@ def _drop_log(n: AnchorNames) -> Iterator[str]:
     yield f"DROP TABLE IF EXISTS {n.log}, {n.state}"
 
 
+_TRIGGERS = 3  # rows, moves and the whole table
+
+
 def _has_triggers(connection: Connection, n: AnchorNames) -> bool:
     asked = text(
-        "SELECT count(*) FROM pg_trigger WHERE tgrelid = CAST(:source AS regclass) "
-        "AND tgname LIKE :begun"
+        "SELECT count(*) FROM pg_trigger WHERE tgrelid = to_regclass(:source) "
+        "AND tgname LIKE :begun AND tgenabled <> 'D'"
     )
     # In a pattern _ stands for any character.
     begun = f"vrelko_{n.tables.group}_".replace("_", "\\_") + "%"
-    return bool(connection.execute(asked, {"source": n.source, "begun": begun}).scalar())
+    return connection.execute(asked, {"source": n.source, "begun": begun}).scalar() == _TRIGGERS
 
 
 def _add(connection: Connection, name: str, changes: Sequence[tuple[int, int]]) -> None:
