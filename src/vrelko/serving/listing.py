@@ -20,7 +20,6 @@ from vrelko.errors import DatabaseError, ListingError
 from vrelko.serving.arguments import check_arguments
 from vrelko.serving.cursors.book import CursorBook
 from vrelko.serving.cursors.encryption import load_cipher
-from vrelko.serving.pages.external import gather, spell_out
 from vrelko.serving.pages.page import Page
 from vrelko.serving.pages.periods import (
     around,
@@ -384,40 +383,6 @@ class Listing(AskedListing):
         if (strategy, told["kind"]) != ("keyset", "grid"):
             told |= {"jumps": "offset", "anchor_file": None}
         return self.changed(**told)
-
-    def statements(
-        self,
-        at: Spot | None = None,
-        *,
-        dialect: str = "postgresql",
-        params: Mapping[str, Any] | None = None,
-        size: object = None,
-        order: str | None = None,
-    ) -> tuple[Select[Any], ...]:
-        """Return the selects of a page, for those who run them themselves.
-
-        Run them one after the other, with `params`, until size + 1 rows are there, and give the
-        results to `page_of`. No index is relied on. Raises PageError and OrderError.
-        """
-        return spell_out(self.settings, at, dialect, params, size, order)
-
-    def page_of(
-        self,
-        results: Sequence[Any],
-        at: Spot | None = None,
-        *,
-        dialect: str = "postgresql",
-        params: Mapping[str, Any] | None = None,
-        size: object = None,
-        order: str | None = None,
-        scope: object = None,
-    ) -> Page:
-        """Return the page that the results of `statements` hold, in the order they were run.
-
-        Takes what `statements` took. The total is not known, and a page before a key takes it that
-        rows follow.
-        """
-        return gather(self.settings, results, at, dialect, params, size, order, scope)
 
 
 def _check_jumps(jumps: str, strategy: str, kind: str, anchor_file: str | Path | None) -> None:

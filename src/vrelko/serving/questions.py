@@ -1,18 +1,19 @@
-"""What is asked of a listing beside its pages: places, periods, shares, walks and anchors."""
+"""What is asked of a listing beside its pages: places, periods, walks, statements, anchors."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Engine
+from sqlalchemy import Engine, Select
 
 from vrelko.core.arithmetic import Total
 from vrelko.core.spot import Spot
 from vrelko.serving.anchors.counted import CountedAnchors
 from vrelko.serving.anchors.filed import FileAnchors
 from vrelko.serving.described import DescribedListing
+from vrelko.serving.pages.external import gather, spell_out
 from vrelko.serving.pages.page import Page
 from vrelko.serving.pages.periods import (
     MOST_PERIODS,
@@ -205,3 +206,37 @@ class AskedListing(DescribedListing):
         """
         filed = self.settings.anchor_file is not None
         return (FileAnchors if filed else CountedAnchors)(self.settings, engine, order, every)
+
+    def statements(
+        self,
+        at: Spot | None = None,
+        *,
+        dialect: str = "postgresql",
+        params: Mapping[str, Any] | None = None,
+        size: object = None,
+        order: str | None = None,
+    ) -> tuple[Select[Any], ...]:
+        """Return the selects of a page, for those who run them themselves.
+
+        Run them one after the other, with `params`, until size + 1 rows are there, and give the
+        results to `page_of`. No index is relied on. Raises PageError and OrderError.
+        """
+        return spell_out(self.settings, at, dialect, params, size, order)
+
+    def page_of(
+        self,
+        results: Sequence[Any],
+        at: Spot | None = None,
+        *,
+        dialect: str = "postgresql",
+        params: Mapping[str, Any] | None = None,
+        size: object = None,
+        order: str | None = None,
+        scope: object = None,
+    ) -> Page:
+        """Return the page that the results of `statements` hold, in the order they were run.
+
+        Takes what `statements` took. The total is not known, and a page before a key takes it that
+        rows follow.
+        """
+        return gather(self.settings, results, at, dialect, params, size, order, scope)
