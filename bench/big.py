@@ -1,11 +1,11 @@
-"""Counted anchors on large tables: jumps, places and totals beside OFFSET and a known key.
+"""Counted anchors on large tables: jumps, positions and totals beside OFFSET and a known key.
 
     python bench/big.py URL [--rows 1000000] [--turns 40] [--made-up N] [--writers N]
                         [--periods] [--bulk N] [--no-offset]
 
 Makes a table `big` in the database, which is dropped again, and prints Markdown. Ways are timed in
 one run, interleaved; figures are milliseconds, least and median, unless they say otherwise.
-`--made-up N`: places among the anchors of N rows that are not there. `--writers N`: what N
+`--made-up N`: lookup among the anchors of N rows that are not there. `--writers N`: what N
 processes that insert row by row pay for the triggers. `--periods`: those alone. `--bulk N`: whether
 a fold worker keeps up with N rows a second that bulk statements change. `--no-offset`: without the
 rival, whose few pages take longer than all else.
@@ -40,9 +40,9 @@ from vrelko import Sizes, Spot
 from vrelko.engines.counters import count_reads
 from vrelko.engines.registry import open_database
 from vrelko.serving.anchors.fold_worker import build, fold, renew
+from vrelko.serving.anchors.lookup import AnchorLookup
 from vrelko.serving.anchors.making import create, drop
 from vrelko.serving.anchors.of_listing import anchor_set
-from vrelko.serving.anchors.places import Places
 from vrelko.serving.anchors.snapshots import begin_snapshot
 from vrelko.serving.anchors.verifying import verify
 
@@ -265,12 +265,12 @@ def jumps(engine, made, anchors, given, params=None):
     def with_places(ask):
         def way():
             with engine.connect() as raw:
-                ask(Places(anchors, begin_snapshot(raw), params))
+                ask(AnchorLookup(anchors, begin_snapshot(raw), params))
 
         return way
 
-    ways["total"] = with_places(lambda places: places.total())
-    ways["rank"] = with_places(lambda places: places.rank(key))
+    ways["total"] = with_places(lambda lookup: lookup.total())
+    ways["rank"] = with_places(lambda lookup: lookup.rank(key))
     times = {title: [] for title in ways}
     for _ in range(given.turns):
         for title in random.sample(list(ways), len(ways)):
@@ -344,7 +344,7 @@ def periods(engine, given):
 
 
 def made_up(engine, name, given):
-    """Places among the anchors of rows that are not there: located, and summed up to a key."""
+    """Look up among anchors of rows that are not there: located, and summed up to a key."""
     made = listing()
     anchors = set_of(engine, made)
     create(engine, anchors)
@@ -373,18 +373,18 @@ def made_up(engine, name, given):
             for title in ("located", "located, remembered"):
                 if title == "located":
                     anchors.remembered.clear()
-                places = Places(anchors, connection, {})
+                lookup = AnchorLookup(anchors, connection, {})
                 began = perf_counter()
-                known = places._remembered()
-                count = known.at_offset(offset, places.behind)
+                known = lookup._remembered()
+                count = known.at_offset(offset, lookup.behind)
                 times[title].append(perf_counter() - began)
                 wrong += count.rows != offset // 1_000 * 1_000
             anchors.remembered.clear()
-            places = Places(anchors, connection, {})
+            lookup = AnchorLookup(anchors, connection, {})
             at = offset // 1_000 + 1
             began = perf_counter()
             key = (at, at % 1_009, at)
-            count = places._remembered().ahead_of(key, lambda level: None, places.behind)
+            count = lookup._remembered().ahead_of(key, lambda level: None, lookup.behind)
             times["summed up to a key"].append(perf_counter() - began)
             wrong += count.rows != (at - 1) * 1_000
     told = "; ".join(

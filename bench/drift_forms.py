@@ -33,15 +33,17 @@ def main():
     worst, outside, compared, beyond = [], 0, 0, 0
     for seed, (lands, (inserts, deletes), dwell, (size, pages), (rows, moves)) in enumerate(GRID):
         stream = Stream(rows, inserts, deletes, lands, moves)
-        ways = ("offset", "ceiling", "overlap", "keyset")
-        found = {s.way: s for s in simulate(stream, size, pages, dwell, walks, seed, 1, ways)}
-        for way in ways:
-            expected = expect_drift(way, stream, size, pages, dwell, 1)
+        strategies = ("offset", "ceiling", "overlap", "keyset")
+        found = {
+            s.strategy: s for s in simulate(stream, size, pages, dwell, walks, seed, 1, strategies)
+        }
+        for strategy in strategies:
+            expected = expect_drift(strategy, stream, size, pages, dwell, 1)
             if not expected.holds:
                 outside += 1
                 continue
             for name in ("repeats", "misses", "dodges"):
-                mean, error = found[way].means[name], found[way].errors[name]
+                mean, error = found[strategy].means[name], found[strategy].errors[name]
                 form = getattr(expected, name)
                 compared += 1
                 if mean == form == 0:
@@ -53,7 +55,7 @@ def main():
                     (
                         abs(off),
                         off,
-                        way,
+                        strategy,
                         name,
                         lands.kind,
                         inserts,

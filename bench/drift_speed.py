@@ -14,7 +14,7 @@ import numpy as np
 
 from vrelko.core.drift import fast
 from vrelko.core.drift.reference import play
-from vrelko.core.drift.timeline import Changes, Stage
+from vrelko.core.drift.timeline import Changes, Timeline
 from vrelko.core.drift.walks import DELETE, INSERT, SPACE, Course, Event
 
 EVENTS, SIZE, PAGES = 1_000_000, 50, 20
@@ -29,14 +29,14 @@ def main():
             best = {}
             for _ in range(3):
                 began = perf_counter()
-                stage = Stage(course, changes)
+                timeline = Timeline(course, changes)
                 best["prepare"] = min(best.get("prepare", 9), perf_counter() - began)
-                for way in ("offset", "keyset"):
+                for strategy in ("offset", "keyset"):
                     began = perf_counter()
-                    fast.play(stage, way)
-                    best[way] = min(best.get(way, 9), perf_counter() - began)
+                    fast.play(timeline, strategy)
+                    best[strategy] = min(best.get(strategy, 9), perf_counter() - began)
             print(
-                f"{rows:>13,} rows, events {title}: {len(stage.key):,} versions, "
+                f"{rows:>13,} rows, events {title}: {len(timeline.key):,} versions, "
                 + ", ".join(f"{name} {seconds:.3f} s" for name, seconds in best.items())
             )
     print(f"peak memory {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB")
@@ -67,7 +67,7 @@ def compare():
     slow = play(course, "offset")
     took = perf_counter() - began
     began = perf_counter()
-    assert fast.play(Stage(course, changes), "offset") == slow
+    assert fast.play(Timeline(course, changes), "offset") == slow
     quick = perf_counter() - began
     print(
         f"{count:,} events on {rows:,} rows: reference {took:.2f} s, fast {quick:.4f} s, "

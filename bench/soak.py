@@ -91,7 +91,7 @@ def soak(engine, copy, walks, disturb=None):
     print(f"{name}, {time.monotonic() - began:.0f} s beside {found[0].writes:,} writes")
     for one in found:
         print(
-            f"  {one.way:<8} {one.walks:>7,} walks over {one.untouched:>11,} untouched rows: "
+            f"  {one.strategy:<8} {one.walks:>7,} walks over {one.untouched:>11,} untouched rows: "
             f"{one.repeats:>9,} repeats of a version, {one.misses:>7,} misses"
             + (f", {one.resumed:,} broken connections" if one.resumed else "")
         )

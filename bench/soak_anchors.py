@@ -54,9 +54,9 @@ from vrelko import Sizes, Spot
 from vrelko.engines.registry import record_of
 from vrelko.errors import VrelkoError
 from vrelko.serving.anchors import fold_worker, locks, verifying
+from vrelko.serving.anchors.lookup import AnchorLookup
 from vrelko.serving.anchors.making import create, drop
 from vrelko.serving.anchors.of_listing import anchor_set
-from vrelko.serving.anchors.places import Places
 from vrelko.serving.anchors.snapshots import snapshot
 
 SERVERS = (
@@ -436,7 +436,7 @@ def check(url, seed, path, until, fault):
 def compare(engine, listing, params, anchors, draw, log, name):
     asked = {"params": params, "order": anchors.asked, "size": 10}
     with snapshot(engine) as connection:
-        places = Places(anchors, connection, params)
+        lookup = AnchorLookup(anchors, connection, params)
         keys = sorted_keys(connection, name)
         log("snapshot")
 
@@ -446,12 +446,12 @@ def compare(engine, listing, params, anchors, draw, log, name):
                 log("WRONG")
                 print(f"wrong: {name} {what}: {found}, not {expected}", file=sys.stderr)
 
-        expect("total", places.total(), len(keys))
+        expect("total", lookup.total(), len(keys))
         for _ in range(draw.randrange(200, 500)):
             offset = draw.randrange(len(keys) + 3)
-            found = places.find(offset)
-            rows = places.rows_behind(found.key, found.skip, 5)
-            there = [places.rows.key_from(one)[-1] for one in rows]
+            found = lookup.find(offset)
+            rows = lookup.rows_behind(found.key, found.skip, 5)
+            there = [lookup.rows.key_from(one)[-1] for one in rows]
             expect(f"rows at {offset}", there, keys[offset : offset + 5])
         for _ in range(draw.randrange(3, 15)):
             if keys:
@@ -464,7 +464,7 @@ def compare(engine, listing, params, anchors, draw, log, name):
                 expect(f"page {1 + at // 10}", [one.id for one in page], keys[begin : begin + 10])
                 expect("its total", page.total.value, len(keys))
                 key = page.keys[-1]
-                expect("its rank", places.rank(key), begin + len(page) - 1)
+                expect("its rank", lookup.rank(key), begin + len(page) - 1)
         page = listing.read(connection, Spot.end(), **asked)
         last = max(len(keys) - 1, 0) // 10 * 10
         expect("the last page", [one.id for one in page], keys[last:])

@@ -95,10 +95,10 @@ def test_json(demo, tmp_path):
         "station",
     }
     for command, schema, more in (
-        ("plan", "vrelko.plan/2", ["--facts", facts]),
+        ("plan", "vrelko.plan/3", ["--facts", facts]),
         ("measure", "vrelko.measurement/2", []),
-        ("drift", "vrelko.drift/3", ["--walks", "2"]),
-        ("drift", "vrelko.drift/3", ["--expect-only"]),
+        ("drift", "vrelko.drift/4", ["--walks", "2"]),
+        ("drift", "vrelko.drift/4", ["--expect-only"]),
     ):
         result = run(command, pages, "arrivals", "--json", *more)
         assert result.exit_code == 0, result.output
@@ -215,7 +215,7 @@ def test_drift_from_life(demo, tmp_path):
         0
     ]
     assert (recorded["recorded"], recorded["expected"], recorded["replayed"]) == (True, [], [])
-    means = {one["way"]: one["means"]["repeats"] for one in recorded["simulated"]}
+    means = {one["strategy"]: one["means"]["repeats"] for one in recorded["simulated"]}
     assert (means["offset"], means["keyset"]) == (2, 0)
     assert run("drift", pages, "station_grid", "--events", events).exit_code == 0
     writes = run("survey", demo[0] / "larkmere.db", "capture", "--writes")

@@ -124,7 +124,7 @@ def test_facts_of_each_engine(filled):
 def test_estimates_hold_on_each_engine(filled):
     """Near the counts of the engine's own counter, for each strategy, near and deep."""
     plan = planned(filled, grid(), {"g": 4})
-    assert plan.judgement.routes_seen
+    assert plan.judgement.paths_explained
     measured = vrelko.measure(filled, plan, readers=2)
     assert len(measured.memory) == (2 if filled.dialect.name == "sqlite" else 4)
     assert {page.strategy for page in measured.pages} >= {"offset", "keyset", "whole"}

@@ -1,4 +1,4 @@
-"""Counted anchors: places, jumps and totals equal a full sort, whatever was written meanwhile."""
+"""Counted anchors: positions, jumps and totals equal a full sort, whatever is written."""
 
 import json
 import random
@@ -41,9 +41,9 @@ from vrelko.cli.main import main
 from vrelko.core.arithmetic import Total
 from vrelko.core.strategies import STRATEGIES
 from vrelko.serving.anchors.fold_worker import build, fold
+from vrelko.serving.anchors.lookup import AnchorLookup
 from vrelko.serving.anchors.making import create, drop
 from vrelko.serving.anchors.of_listing import anchor_set
-from vrelko.serving.anchors.places import Places
 from vrelko.serving.anchors.snapshots import snapshot
 from vrelko.serving.anchors.verifying import repair, verify
 from vrelko.web.application import make_app
@@ -153,16 +153,16 @@ def check(engine, anchors, made, params, draw):
     """Compare with every row, sorted, in the same snapshot."""
     with snapshot(engine) as connection:
         keys = [key for page in made.walk(connection, params=params, size=500) for key in page.keys]
-        places = Places(anchors, connection, params)
-        assert places.total() == len(keys)
+        lookup = AnchorLookup(anchors, connection, params)
+        assert lookup.total() == len(keys)
         for offset in {0, len(keys) - 1, *(draw.randrange(len(keys) or 1) for _ in range(5))}:
             if not 0 <= offset < len(keys):
                 continue
-            found = places.find(offset)
-            rows = places.rows_behind(found.key, found.skip, 7)
-            assert [places.rows.key_from(one) for one in rows] == keys[offset : offset + 7]
-            assert places.rank(keys[offset]) == offset
-        assert places.key_behind(places.find(len(keys)).key, places.find(len(keys)).skip) is None
+            found = lookup.find(offset)
+            rows = lookup.rows_behind(found.key, found.skip, 7)
+            assert [lookup.rows.key_from(one) for one in rows] == keys[offset : offset + 7]
+            assert lookup.rank(keys[offset]) == offset
+        assert lookup.key_behind(lookup.find(len(keys)).key, lookup.find(len(keys)).skip) is None
 
 
 @pytest.mark.parametrize("parted", [False, True], ids=["whole", "parted"])

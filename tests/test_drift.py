@@ -27,7 +27,7 @@ from vrelko.core.drift.number_errors import expect_number_error
 from vrelko.core.drift.shift_chances import expect_shift
 from vrelko.core.drift.simulating import simulate
 from vrelko.core.drift.stream import Stream
-from vrelko.core.drift.walks import WAYS
+from vrelko.core.drift.walks import DRIFT_STRATEGIES
 from vrelko.engines.views import can_hold_view
 from vrelko.errors import DatabaseError, ListingError, PageError
 from vrelko.larkmere.schema import capture
@@ -82,15 +82,15 @@ def test_landing_ranks_invert_their_shares(lands):
 )
 def test_closed_forms_hold_against_the_simulator(stream):
     size, pages, dwell, walks, again = 20, 12, 10, 300, 2
-    ways = ("offset", "ceiling", "overlap", "keyset", "frozen-view")
-    for seen in simulate(stream, size, pages, dwell, walks, 7, again, ways):
-        form = expect_drift(seen.way, stream, size, pages, dwell, again)
+    strategies = ("offset", "ceiling", "overlap", "keyset", "frozen-view")
+    for seen in simulate(stream, size, pages, dwell, walks, 7, again, strategies):
+        form = expect_drift(seen.strategy, stream, size, pages, dwell, again)
         assert form.holds
         for name in ("repeats", "misses", "dodges", "gone", "stale", "unseen"):
             hoped = getattr(form, name)
             error = max(seen.errors[name], math.sqrt(hoped / walks))
             assert abs(seen.means[name] - hoped) <= 4 * error + 0.03 * hoped + 0.01, name
-        if seen.way in ("offset", "ceiling", "overlap"):
+        if seen.strategy in ("offset", "ceiling", "overlap"):
             assert abs(seen.clean - form.clean) < 0.1
 
 
@@ -146,7 +146,7 @@ def planned(engine, deletes=3.0, params=None, **settings):
 STEADY = ("keyset", "frozen-ids", "frozen-view")
 
 
-def by_way(result):
+def by_strategy(result):
     return {one.strategy: one for one in result.replayed}
 
 
@@ -163,8 +163,8 @@ def test_replay_counts_what_the_forms_expect(own_larkmere):
         plan, own_larkmere, walks=40, seed=3, progress=seen.append, simulations=30
     )
     assert sum(seen) == 40
-    ways = by_way(result)
-    offset, keyset = ways["offset"], ways["keyset"]
+    strategies = by_strategy(result)
+    offset, keyset = strategies["offset"], strategies["keyset"]
     expected = {one.strategy: one for one in result.expected}
     assert (keyset.repeats, keyset.misses) == (0, 0)
     assert keyset.unseen > 0
@@ -172,7 +172,7 @@ def test_replay_counts_what_the_forms_expect(own_larkmere):
     mean = offset.repeats / offset.walks
     assert abs(mean - expected["offset"].repeats) < 4 * offset.repeats_error + 0.5
     assert all(one.alike for one in result.replayed)
-    assert set(ways) == set(WAYS)
+    assert set(strategies) == set(DRIFT_STRATEGIES)
     assert vrelko.drift(plan, own_larkmere, walks=40, seed=3, simulations=30) == result
     assert digest() == before
 
@@ -180,10 +180,10 @@ def test_replay_counts_what_the_forms_expect(own_larkmere):
 @pytest.mark.slow
 def test_deletes_alone_make_offset_miss(own_larkmere):
     plan = planned(own_larkmere, deletes=400.0)
-    found = by_way(vrelko.drift(plan, own_larkmere, walks=20, simulations=5))
+    found = by_strategy(vrelko.drift(plan, own_larkmere, walks=20, simulations=5))
     assert found["ceiling"].misses >= found["offset"].misses > 0
-    for way in ("keyset", "frozen-ids", "frozen-view"):
-        assert (found[way].repeats, found[way].misses) == (0, 0)
+    for strategy in ("keyset", "frozen-ids", "frozen-view"):
+        assert (found[strategy].repeats, found[strategy].misses) == (0, 0)
 
 
 @pytest.mark.slow
@@ -197,7 +197,7 @@ def test_replay_of_other_orders(own_larkmere):
             Readers(dwell_s=10, depth=Depth(mean=8)),
             Writers(60, 60, Landing("uniform")),
         )
-        found = by_way(vrelko.drift(plan, own_larkmere, walks=5, simulations=5))
+        found = by_strategy(vrelko.drift(plan, own_larkmere, walks=5, simulations=5))
         assert (found["keyset"].repeats, found["keyset"].misses) == (0, 0)
         assert all(one.alike for one in found.values())
 
@@ -221,7 +221,9 @@ def test_replays_on_each_server_equal_the_simulator(larkmere, server, lands):
         ).replayed
         assert all(one.alike for one in found)
         held = can_hold_view(server)  # not of the one connection to a database in memory
-        assert {one.strategy for one in found} == set(WAYS) - (set() if held else {"frozen-view"})
+        assert {one.strategy for one in found} == set(DRIFT_STRATEGIES) - (
+            set() if held else {"frozen-view"}
+        )
         assert all(one.misses == 0 for one in found if one.strategy in STEADY)
     assert not inspect(server).has_table("capture")
     with pytest.raises(DatabaseError, match="already has a table"):

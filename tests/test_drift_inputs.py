@@ -199,7 +199,7 @@ def test_recorded_changes_are_walked_over():
     recording = read_events(RECORDED.splitlines(), 40)
     assert (recording.rows, recording.seconds) == (40, 13)
     (course,) = recording.courses(5, 3, 10.0, 10)
-    found = {one.way: one for one in simulate_recorded([course])}
+    found = {one.strategy: one for one in simulate_recorded([course])}
     assert found["offset"].means["repeats"] == 2
     assert found["keyset"].means["repeats"] == 0
     assert found["keyset"].means["dodges"] == 0  # row 9 had been served when it moved
@@ -285,8 +285,8 @@ def test_readers_beside_writers(server, larkmere):
     )
     plan = vrelko.plan(listing, vrelko.survey(larkmere, listing))
     copy = None if server.dialect.name == "sqlite" else server
-    crowd = Crowd(seconds=60, walks=6, ways=("offset", "keyset"), pages=8)
-    found = {one.way: one for one in run_crowd(larkmere, plan, crowd, copy)}
+    crowd = Crowd(seconds=60, walks=6, strategies=("offset", "keyset"), pages=8)
+    found = {one.strategy: one for one in run_crowd(larkmere, plan, crowd, copy)}
     assert (found["keyset"].repeats, found["keyset"].misses) == (0, 0)
     assert found["keyset"].walks >= 6
     assert found["keyset"].writes > 0
@@ -326,12 +326,16 @@ def test_a_plan_prices_each_way(larkmere):
         vrelko.Readers(depth=vrelko.Depth(mean=8)),
         vrelko.Writers(30, 60, Landing("late", 600)),
     )
-    ways = {one.way: one for one in plan.ways}
+    strategies = {one.strategy: one for one in plan.strategy_costs}
     assert plan.overlap > 0
-    assert ways["overlap"].page_ms >= ways["offset"].page_ms == ways["ceiling"].page_ms
-    assert ways["frozen-ids"].begin_ms > 0 == ways["keyset"].begin_ms
-    assert ways["frozen-ids"].stored_bytes > 10 * plan.judgement.rows
-    assert [way["way"] for way in plan.as_dict()["ways"]] == list(ways)
+    assert (
+        strategies["overlap"].page_ms
+        >= strategies["offset"].page_ms
+        == strategies["ceiling"].page_ms
+    )
+    assert strategies["frozen-ids"].begin_ms > 0 == strategies["keyset"].begin_ms
+    assert strategies["frozen-ids"].stored_bytes > 10 * plan.judgement.rows
+    assert [strategy["strategy"] for strategy in plan.as_dict()["strategies"]] == list(strategies)
     found = vrelko.drift(plan, simulations=20)
-    assert found.costs == plan.ways
-    assert found.walks_a_day == pytest.approx(plan.given.readers.pages_per_minute * 1_440 / 8)
+    assert found.costs == plan.strategy_costs
+    assert found.walks_per_day == pytest.approx(plan.given.readers.pages_per_minute * 1_440 / 8)

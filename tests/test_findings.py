@@ -262,7 +262,7 @@ def test_facts_by_hand_fill_themselves_in():
     assert [index.text for index in table.indexes][1] == "seen_at, id"
     plan = vrelko.plan(listing(), facts())
     assert plan.verdict.strategy == "keyset"
-    assert not plan.judgement.routes_seen
+    assert not plan.judgement.paths_explained
     assert not plan.judgement.rates.calibrated
     for engine in ("sqlite", "postgresql", "mariadb"):
         deep = vrelko.plan(listing(), facts(engine)).candidates

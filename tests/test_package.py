@@ -128,3 +128,28 @@ def test_the_readme_links_what_there_is():
         assert (ROOT / target).exists(), target
     for shot in (ROOT / "docs" / "screenshots").glob("*.png"):
         assert f"docs/screenshots/{shot.name}" in readme
+
+
+def test_documents_name_modules_that_there_are():
+    source, missing = ROOT / "src" / "vrelko", []
+    known = {
+        path.relative_to(base).as_posix()
+        for base in (source, ROOT)
+        for path in base.rglob("*.py")
+        if "venv" not in path.as_posix()
+    }
+    layers = "core|sql|engines|serving|planning|measuring|web|cli|surveying|pagesfile|reporting"
+    dotted = re.compile(rf"`(?:vrelko\.)?((?:{layers})(?:\.[a-z_]+)+)`")
+    for page in [*ROOT.glob("*.md"), *(ROOT / "docs").rglob("*.md")]:
+        words = page.read_text()
+        files = re.findall(r"`([a-z_]+(?:/[a-z_]+)*\.py)`", words)
+        missing += [
+            (page.name, one) for one in files if not any(f"/{k}".endswith(f"/{one}") for k in known)
+        ]
+        for name in dotted.findall(words):
+            module, _, last = f"vrelko.{name}".rpartition(".")
+            found = find_spec(module) is not None and (
+                hasattr(importlib.import_module(module), last) or find_spec(f"{module}.{last}")
+            )
+            missing += [] if found else [(page.name, name)]
+    assert missing == []

@@ -174,7 +174,7 @@ def test_the_advised_index_serves_as_promised(own_larkmere, order):
 def test_plans_as_data(larkmere):
     plan = planned(larkmere, FITTING[0][0], params={"station": 2})
     data = json.loads(plan.to_json())
-    assert data["schema"] == "vrelko.plan/2"
+    assert data["schema"] == "vrelko.plan/3"
     assert [c["strategy"] for c in data["candidates"]] == list(STRATEGIES)
     assert all(c["sql"] for c in data["candidates"])
     assert ":station" in data["candidates"][0]["sql"][0]

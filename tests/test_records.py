@@ -20,7 +20,7 @@ import schemas_doc
 import vrelko
 from vrelko.core import strategies
 from vrelko.core.cost import prices
-from vrelko.core.drift.expectation import WAYS, expect_drift
+from vrelko.core.drift.expectation import EXPECTED_FOR, expect_drift
 from vrelko.core.drift.stream import Stream
 from vrelko.core.engine_traits import TRAITS
 from vrelko.core.strategies import RECORDS, SERVED, STRATEGIES, StrategyRecord
@@ -157,7 +157,7 @@ def test_each_strategy_is_known_everywhere():
     for name, record in RECORDS.items():
         assert record.name == name
         assert record.shape in SHAPES
-        assert record.drifts_as in WAYS
+        assert record.drifts_as in EXPECTED_FOR
         assert expect_drift(record.drifts_as, stream, 20, 3, 10.0).pages >= 1
         if record.planned:
             assert statements_text(GRID, name, "sqlite", {"station": 3})
@@ -235,7 +235,13 @@ def test_every_field_of_json_output_is_written_down(larkmere):
         {name: value for name, value in page.as_dict().items() if name != "rows"},
     )
     known = set(re.findall(r"[A-Za-z_]\w*", schemas_doc.PAGE.read_text(encoding="utf-8")))
-    own = {*STRATEGIES, *WAYS, *TRAITS["sqlite"].prices.us, "station", *plan.facts.server.settings}
+    own = {
+        *STRATEGIES,
+        *EXPECTED_FOR,
+        *TRAITS["sqlite"].prices.us,
+        "station",
+        *plan.facts.server.settings,
+    }
     for document in documents:
         missing = {name for name in names_in(document) if name not in known | own}
         assert not missing, document["schema"]

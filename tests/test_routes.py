@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 import vrelko
 from test_findings import facts, listing
-from vrelko.core.access_path import AccessPath, Seen
+from vrelko.core.access_path import AccessPath, ExplainedPath
 from vrelko.core.cost.checks import Count, make_check
 from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.groups import Groups, Spread, blocks_between, heap_blocks, scattered_share
@@ -21,7 +21,7 @@ from vrelko.errors import UnavailableError
 from vrelko.planning.access_paths import find_turns
 from vrelko.web.turns import Turns
 
-PATHS = [Seen("index", f"i{n}", False) for n in range(4)]
+PATHS = [ExplainedPath("index", f"i{n}", False) for n in range(4)]
 
 
 @given(

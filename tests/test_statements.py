@@ -9,7 +9,7 @@ from sqlalchemy.dialects import sqlite
 from exposed import Listing
 from vrelko import Sizes, Spot
 from vrelko.core.order import Order, Term
-from vrelko.core.seek import Range, group_ranges, plan_ranges
+from vrelko.core.seek import KeyRange, group_ranges, plan_ranges
 from vrelko.engines.sqlite.capabilities import count_steps
 from vrelko.larkmere.schema import capture
 
@@ -73,13 +73,13 @@ def test_values_never_stand_in_the_text(larkmere):
 
 def test_forms_of_ranges():
     order = Order((Term("a"), Term("b"), Term("c")))
-    assert plan_ranges(order, [False] * 3, "row-value") == (Range((), (0, 1, 2)),)
+    assert plan_ranges(order, [False] * 3, "row-value") == (KeyRange((), (0, 1, 2)),)
     split = plan_ranges(order, [False] * 3, "split")
-    assert split == (Range((0, 1), (2,)), Range((0,), (1,)), Range((), (0,)))
+    assert split == (KeyRange((0, 1), (2,)), KeyRange((0,), (1,)), KeyRange((), (0,)))
     assert plan_ranges(order, [False] * 3, "expanded-or") == split
     assert group_ranges(split, [False] * 3, frozenset(), "expanded-or") == (split,)
     assert group_ranges(split, [False] * 3, frozenset(), "split") == tuple((r,) for r in split)
-    null = Range((), null=0)
+    null = KeyRange((), null=0)
     assert group_ranges((*split, null), [False] * 3, frozenset({0}), "expanded-or") == (
         split,
         (null,),

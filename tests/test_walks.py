@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 
 from vrelko.core.drift import fast
 from vrelko.core.drift.reference import play
-from vrelko.core.drift.timeline import Changes, Stage
-from vrelko.core.drift.walks import DELETE, INSERT, MOVE, SPACE, WAYS, Course, Event
+from vrelko.core.drift.timeline import Changes, Timeline
+from vrelko.core.drift.walks import DELETE, DRIFT_STRATEGIES, INSERT, MOVE, SPACE, Course, Event
 from vrelko.errors import PageError
 
 
@@ -45,10 +45,10 @@ def course(seed):
 @given(seed=st.integers(0, 2**40))
 def test_fast_equals_the_reference(seed):
     one = course(seed)
-    stage = Stage(one)
-    for way in WAYS:
-        counts, by_page = fast.play_by_page(stage, way)
-        assert counts == fast.play(stage, way) == play(one, way), way
+    timeline = Timeline(one)
+    for strategy in DRIFT_STRATEGIES:
+        counts, by_page = fast.play_by_page(timeline, strategy)
+        assert counts == fast.play(timeline, strategy) == play(one, strategy), strategy
         assert tuple(map(sum, zip(*by_page, strict=True))) == (counts.repeats, counts.misses)
 
 
@@ -67,22 +67,26 @@ def test_where_most_events_are_far_from_any_page(seed):
         for time, kind, row, key in zip(times, kinds, numbers, keys, strict=True)
     )
     one = Course(rows, size, tuple(map(float, range(pages))), events, 2)
-    stage = Stage(one)
-    assert len(stage.key) < 200
-    for way in WAYS:
-        assert fast.play(stage, way) == play(one, way), way
+    timeline = Timeline(one)
+    assert len(timeline.key) < 200
+    for strategy in DRIFT_STRATEGIES:
+        assert fast.play(timeline, strategy) == play(one, strategy), strategy
 
 
 def test_what_is_exactly_zero():
     """By key and in frozen views nothing comes twice and nothing is missed, whatever happens."""
     for seed in range(400):
         one = course(seed)
-        stage = Stage(one)
-        assert fast.play(stage, "keyset").repeats_same_key == fast.play(stage, "keyset").misses == 0
-        for way in ("frozen-view", "frozen-ids"):
-            frozen = fast.play(stage, way)
+        timeline = Timeline(one)
+        assert (
+            fast.play(timeline, "keyset").repeats_same_key
+            == fast.play(timeline, "keyset").misses
+            == 0
+        )
+        for strategy in ("frozen-view", "frozen-ids"):
+            frozen = fast.play(timeline, strategy)
             assert frozen.repeats == frozen.misses == frozen.dodges == 0
-        assert fast.play(stage, "overlap").repeats == 0
+        assert fast.play(timeline, "overlap").repeats == 0
 
 
 def test_a_billion_rows_take_no_more_than_their_changes():
@@ -93,10 +97,10 @@ def test_a_billion_rows_take_no_more_than_their_changes():
     numbers = np.where(kinds == INSERT, rows + np.arange(count), places)
     keys = np.where(kinds == INSERT, (places + 1) * SPACE - 1 - np.arange(count), 0)
     changes = Changes(np.sort(rng.random(count) * 20), kinds, numbers, keys)
-    stage = Stage(Course(rows, 50, tuple(map(float, range(20))), ()), changes)
-    assert len(stage.key) < 20
-    for way in WAYS:
-        assert fast.play(stage, way).served == 1_000
+    timeline = Timeline(Course(rows, 50, tuple(map(float, range(20))), ()), changes)
+    assert len(timeline.key) < 20
+    for strategy in DRIFT_STRATEGIES:
+        assert fast.play(timeline, strategy).served == 1_000
 
 
 @pytest.mark.parametrize(

@@ -64,8 +64,8 @@ _DETAILS = (
 
 def _asked(drift: Drift) -> str:
     """Return a term of the table that a reader may not know."""
-    ways = [str(one.way) for one in drift.shown]
-    return next((way for way in ("ceiling", "frozen") if way in ways), "drift")
+    strategies = [str(one.strategy) for one in drift.shown]
+    return next((strategy for strategy in ("ceiling", "frozen") if strategy in strategies), "drift")
 
 
 def _how(drift: Drift) -> str:
@@ -90,14 +90,14 @@ def _suffered(drift: Drift, details: bool) -> Table:
         ]
     table = make_table(*titles)
     expected = {one.strategy: one for one in drift.expected}
-    costs = {one.way: one for one in drift.costs}
+    costs = {one.strategy: one for one in drift.costs}
     for one in drift.shown:
-        form = expected.get(str(one.way))
+        form = expected.get(str(one.strategy))
         mark = "" if form is None or form.holds else " ?"
         means, errors = one.means, one.errors
-        cells = [_title(drift, one.way)]
+        cells = [_title(drift, one.strategy)]
         for what in ("repeats", "misses"):
-            # Some ways have no closed form; simulation stands in, which the column need not say.
+            # Where there is no closed form simulation stands in, which the column need not say.
             estimate = None if form is None else getattr(form, what)
             if details:
                 cells.append("" if estimate is None else _mean(estimate) + mark)
@@ -109,7 +109,7 @@ def _suffered(drift: Drift, details: bool) -> Table:
             cells += [_mean(means["unseen"]), _mean(means["dodges"])]
             cells.append(_mean(means["gone"] + means["stale"]))
         else:
-            cost = costs[one.way]
+            cost = costs[one.strategy]
             cells += [render_ms(cost.page_ms), _stored(cost)]
         table.add_row(*cells)
     return table
@@ -124,7 +124,7 @@ def _stored(cost: Any) -> str:
 
 
 def _prices(drift: Drift) -> Table:
-    """What a thousand walks and a day suffer, and what each way costs the database."""
+    """What a thousand walks and a day suffer, and what each strategy costs the database."""
     table = make_table(
         "strategy",
         ">repeats in\n1,000 walks",
@@ -135,16 +135,16 @@ def _prices(drift: Drift) -> Table:
         ">ms to\nbegin",
         "stores",
     )
-    costs = {one.way: one for one in drift.costs}
+    costs = {one.strategy: one for one in drift.costs}
     for one in drift.shown:
-        repeats, misses, cost = one.means["repeats"], one.means["misses"], costs[one.way]
+        repeats, misses, cost = one.means["repeats"], one.means["misses"], costs[one.strategy]
         stored = f"{render_bytes(cost.stored_bytes)} per walk: "
         table.add_row(
-            _title(drift, one.way),
+            _title(drift, one.strategy),
             _about(repeats * 1_000),
             _about(misses * 1_000),
-            _about(repeats * drift.walks_a_day),
-            _about(misses * drift.walks_a_day),
+            _about(repeats * drift.walks_per_day),
+            _about(misses * drift.walks_per_day),
             render_ms(cost.page_ms),
             render_ms(cost.begin_ms) if cost.begin_ms else "",
             (stored if cost.stored_bytes else "") + cost.keeps,
@@ -154,7 +154,7 @@ def _prices(drift: Drift) -> Table:
 
 def _where(drift: Drift) -> Table | None:
     """Where in the walk rows come again and are missed, pages taken together where many."""
-    # Ways that suffer nothing would be columns of zeros.
+    # Strategies that suffer nothing would be columns of zeros.
     hit = [one for one in drift.shown if any(sum(pair) for pair in one.by_page)]
     if not hit:
         return None
@@ -162,7 +162,7 @@ def _where(drift: Drift) -> Table | None:
     # A walk of a hundred pages would be a hundred lines.
     step = max(math.ceil(count / _PAGE_ROWS), 1)
     titles = [
-        f">{kind} by {one.way}"
+        f">{kind} by {one.strategy}"
         for one in hit
         for kind in ("repeats", "misses")
         if any(pair[kind == "misses"] for pair in one.by_page)
@@ -211,7 +211,7 @@ def _show_crowded(out: Console, drift: Drift) -> None:
     )
     for one in drift.crowded:
         table.add_row(
-            one.way,
+            one.strategy,
             f"{one.walks:,}",
             f"{one.served:,}",
             f"{one.untouched:,}",
@@ -322,8 +322,8 @@ def _span(seconds: float) -> str:
     return f"{seconds:.3g} s" if seconds >= 1 or seconds == 0 else f"{seconds * 1_000:.3g} ms"
 
 
-def _title(drift: Drift, way: str) -> str:
-    return f"overlap of {drift.overlap:,}" if way == "overlap" else way
+def _title(drift: Drift, strategy: str) -> str:
+    return f"overlap of {drift.overlap:,}" if strategy == "overlap" else strategy
 
 
 def _about(value: float) -> str:

@@ -47,25 +47,25 @@ def show_plan(plan: Plan) -> None:
 def _show_ways(out: Console, plan: Plan) -> None:
     """What keeps pages steady while rows change, where anything changes them."""
     stream = plan.stream
-    # Of a table that stands still every way keeps pages steady.
+    # Of a table that stands still every strategy keeps pages steady.
     if not (stream.inserts or stream.deletes or stream.moves) or plan.outline.kind == "choices":
         return
     pages, dwell = plan.candidates[0].drift.pages, plan.given.readers.dwell_s
     table = make_table(
         "while rows change", ">repeats", ">misses", ">ms per page", ">ms to begin", "stores"
     )
-    for way in plan.ways:
-        if way.way == "overlap" and not plan.overlap:  # nothing need be asked for again
+    for cost in plan.strategy_costs:
+        if cost.strategy == "overlap" and not plan.overlap:  # nothing need be asked for again
             continue
-        form = expect_drift(way.way, stream, plan.judgement.size, pages, dwell, plan.overlap)
+        form = expect_drift(cost.strategy, stream, plan.judgement.size, pages, dwell, plan.overlap)
         mark = "" if form.holds else " ?"
         table.add_row(
-            f"overlap of {plan.overlap:,}" if way.way == "overlap" else way.way,
+            f"overlap of {plan.overlap:,}" if cost.strategy == "overlap" else cost.strategy,
             render_mean(form.repeats) + mark,
             render_mean(form.misses) + mark,
-            render_ms(way.page_ms),
-            render_ms(way.begin_ms) if way.begin_ms else "",
-            way.keeps,
+            render_ms(cost.page_ms),
+            render_ms(cost.begin_ms) if cost.begin_ms else "",
+            cost.keeps,
         )
     out.print(table)
 

@@ -181,6 +181,6 @@ def make_table(*titles: str) -> Table:
     for title in titles:
         right = title.startswith(">")
         table.add_column(
-            title.lstrip(">"), justify="right" if right else "left", no_wrap=right or title == "way"
+            title.lstrip(">"), justify="right" if right else "left", no_wrap=right or title == "strategy"
         )
     return table

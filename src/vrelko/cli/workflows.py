@@ -55,7 +55,7 @@ def study(
         except VrelkoError as error:
             notes.append(f"The replay failed: {error}")
     clean = clean_by_rate(plan, RATE_FACTORS)
-    shares = {str(way): share for way, share in clean.items()}
+    shares = {str(strategy): share for strategy, share in clean.items()}
     return Study(plan, measured, found, shares, tuple(notes))
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from vrelko.core.access_path import CLUSTER, AccessPath, PathKind, Scan, Seen, Sorts
+from vrelko.core.access_path import CLUSTER, AccessPath, ExplainedPath, PathKind, Scan, Sorts
 from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import TableFacts
 from vrelko.core.identifiers import plain_name
@@ -75,23 +75,25 @@ def _narrowed(outline: Outline, order: Order, table: TableFacts) -> Outline:
 
 
 def follow_path(
-    outline: Outline, order: Order | None, table: TableFacts, seen: Seen, engine: str
+    outline: Outline, order: Order | None, table: TableFacts, explained: ExplainedPath, engine: str
 ) -> AccessPath:
     """Return the access path that a server said it takes, with what facts tell of it."""
-    index = next((one for one in table.indexes if one.name == seen.index), None)
+    index = next((one for one in table.indexes if one.name == explained.index), None)
     if index is None:
         path = _table_path(outline, order, table, engine)
     else:
         path = _path(outline, order, table, index, engine, False)
-    path = _with(path, _KINDS[seen.sorts], seen)
+    path = _with(path, _KINDS[explained.sorts], explained)
     # The server says how many terms come sorted; which ones they are is told by its index.
     if path.kind == "grouped" and order is not None and path.index is not None:
-        path = replace(path, presorted=presorted(path.index, order, path.fixed, seen.presorted))
+        path = replace(
+            path, presorted=presorted(path.index, order, path.fixed, explained.presorted)
+        )
         if not path.presorted:
             path = replace(path, kind="sorted")
     # Where nothing is fixed the server's own estimate is the only word on how much is read.
-    if seen.rows is not None and not path.fixed:
-        share = min(seen.rows / max(table.rows, 1.0), 1.0)
+    if explained.rows is not None and not path.fixed:
+        share = min(explained.rows / max(table.rows, 1.0), 1.0)
         path = replace(path, share=share, passing=min(path.passing * path.share / share, 1.0))
     return path
 
@@ -311,8 +313,8 @@ def _table_path(
     )
 
 
-def _with(path: AccessPath, kind: PathKind, seen: Seen) -> AccessPath:
-    scan: Scan = seen.scan if path.index is not None else "table"
+def _with(path: AccessPath, kind: PathKind, explained: ExplainedPath) -> AccessPath:
+    scan: Scan = explained.scan if path.index is not None else "table"
     return AccessPath(
         kind=kind,
         index=path.index,
@@ -320,20 +322,20 @@ def _with(path: AccessPath, kind: PathKind, seen: Seen) -> AccessPath:
         share=path.share,
         residual=path.residual,
         passing=path.passing,
-        covering=seen.covering,
+        covering=explained.covering,
         bounded=path.bounded,
         scan=scan,
         inside=path.inside,
         branches=1,
-        workers=seen.workers,
+        workers=explained.workers,
         runs=path.runs,
         presorted=(),
-        parts=seen.parts,
-        merged=seen.merged,
-        lookups=seen.lookups,
-        unknown=seen.unknown,
-        backward=seen.backward,
-        sorts_first=seen.sorts_first,
+        parts=explained.parts,
+        merged=explained.merged,
+        lookups=explained.lookups,
+        unknown=explained.unknown,
+        backward=explained.backward,
+        sorts_first=explained.sorts_first,
     )
 
 

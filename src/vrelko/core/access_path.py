@@ -106,7 +106,7 @@ class AccessPath:
 
 
 @dataclass(frozen=True, slots=True)
-class Seen:
+class ExplainedPath:
     """What a server said it does for a statement.
 
     `index` it reads, None for the table; `covering` where it reads nothing else; what it `sorts`,

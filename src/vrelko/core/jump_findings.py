@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from vrelko.core.cost.rates import Clock
 from vrelko.core.findings import Finding, make_finding
 from vrelko.core.number_format import render_ms
-from vrelko.core.reader_load import ANCHORS, VariantModel, jump_costs, jump_way
+from vrelko.core.reader_load import ANCHORS, VariantModel, jump_costs, jump_strategy
 from vrelko.core.workload import Needs, Readers, Writers
 
 SLOW_MS = 20.0
@@ -27,31 +27,31 @@ def find_jumps(
     wanted = readers.depth.jumps > 0 or needs.jump or needs.jump_ms is not None
     if not (wanted and outline.may_have_anchors):
         return
-    a_minute = writers.inserts_per_minute + writers.deletes_per_minute
-    a_minute += 2 * writers.moves_per_minute
+    per_minute = writers.inserts_per_minute + writers.deletes_per_minute
+    per_minute += 2 * writers.moves_per_minute
     if outline.jumps == "anchors":
-        if a_minute > 60 * MOST_CHANGES:
+        if per_minute > 60 * MOST_CHANGES:
             yield make_finding(
                 "anchors-outrun",
                 "jumps",
-                f"{a_minute / 60:,.0f} log rows a second come from writers, and a fold worker "
+                f"{per_minute / 60:,.0f} log rows per second come from writers, and a fold worker "
                 f"moves about {MOST_CHANGES:,.0f} of them",
                 "Serve pages by key without page numbers, or drop the anchors while rows are "
                 "loaded",
             )
         return
-    way = jump_way(variant, clock)
-    now, then = (max(jump_costs(one, variant, clock)) for one in (way, ANCHORS))
+    now_by = jump_strategy(variant, clock)
+    now, then = (max(jump_costs(one, variant, clock)) for one in (now_by, ANCHORS))
     most = SLOW_MS if needs.jump_ms is None else needs.jump_ms
-    if now <= most or now < _PAYS * then or a_minute > 60 * MOST_CHANGES:
+    if now <= most or now < _PAYS * then or per_minute > 60 * MOST_CHANGES:
         return
     price = "rows do not change as described, so they may be static: no trigger, no worker"
-    if a_minute:
-        price = f"writers add {a_minute:,.3g} rows a minute to a log, and a worker folds it"
+    if per_minute:
+        price = f"writers add {per_minute:,.3g} rows per minute to a log, and a worker folds it"
     yield make_finding(
         "slow-jumps",
         "jumps",
-        f"a jump takes up to {render_ms(now)} ms by {way}; by counted anchors about "
+        f"a jump takes up to {render_ms(now)} ms by {now_by}; by counted anchors about "
         f"{render_ms(then)} ms; {price}",
         'Say jumps = "anchors", then look at `vrelko anchors plan`',
     )

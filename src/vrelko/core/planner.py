@@ -126,7 +126,7 @@ class Judgement:
     variants: tuple[VariantCost, ...]
     rates: Rates
     switch: float | None = None
-    routes_seen: bool = False
+    paths_explained: bool = False
     whole_up_to: int | None = None
     count: Work | None = None
     count_time: Time | None = None
@@ -140,7 +140,7 @@ class Judgement:
         predicted from facts alone; asked by EXPLAIN, with no page run; agreed with every page that
         was run; counted where some did not agree, so that costs come from the counts.
         """
-        if not self.routes_seen:
+        if not self.paths_explained:
             return "predicted"
         if not self.checks:
             return "asked"
@@ -201,7 +201,7 @@ def judge(
         ),
         rates=clock.rates,
         switch=model.routes.switch,
-        routes_seen=model.routes.seen,
+        paths_explained=model.routes.explained,
         whole_up_to=_whole_up_to(first, given, clock),
         count=counted,
         count_time=None
@@ -369,7 +369,7 @@ def _whole_up_to(variant: VariantModel, given: Given, clock: Clock) -> int | Non
     if model.matching <= 0:
         return None
     # Each page is a journey to the application and back; all rows at once are one.
-    a_visit = given.readers.depth.mean * (
+    per_visit = given.readers.depth.mean * (
         clock.ms(model.keyset(size + 1)) + given.readers.round_trip_ms
     )
     low, high = 1.0, float(WHOLE_ROWS * 10)
@@ -380,15 +380,15 @@ def _whole_up_to(variant: VariantModel, given: Given, clock: Clock) -> int | Non
         part_of = rows / max(model.matching, 1.0)
         blocks = max(table.blocks * part_of, 1.0)
         small = replace(table, rows=table.rows * part_of, blocks=blocks)
-        part = replace(model, table=small, scene=replace(model.scene, table=small)).whole()
+        part = replace(model, table=small, inputs=replace(model.inputs, table=small)).whole()
         return clock.ms(part) + given.readers.round_trip_ms + part.bytes / 1_250.0
 
-    if visit(low) > a_visit:
+    if visit(low) > per_visit:
         return 0
     # Halving on a logarithmic scale: between a hundred rows and a million the ratio counts.
     while high - low > 1 and high / low > 1.01:
         middle = (low * high) ** 0.5
-        low, high = (middle, high) if visit(middle) <= a_visit else (low, middle)
+        low, high = (middle, high) if visit(middle) <= per_visit else (low, middle)
     return int(low)
 
 

@@ -82,7 +82,7 @@ def points_of(
     found = []
     by_key = strategy == "keyset" and readers.depth.jumps > 0
     # A page number names no key, so a listing served by key must find one first.
-    jumping = jump_way(variant, clock) if by_key else strategy
+    jumping = jump_strategy(variant, clock) if by_key else strategy
     for (page, jumps), weight in _depths(variant, readers, strategy).items():
         work = work_at(jumping if jumps else strategy, variant, page)
         # A cursor carries the total on; a page number in an address does not.
@@ -92,10 +92,10 @@ def points_of(
     return found
 
 
-def jump_way(variant: VariantModel, clock: Clock) -> str:
+def jump_strategy(variant: VariantModel, clock: Clock) -> str:
     """Return how a jump to any page number is served, where pages go on by key.
 
-    By counted anchors where the listing says so, else in the cheapest way without.
+    By counted anchors where the listing says so, else in the cheapest strategy without.
     """
     if variant.outline.jumps == "anchors" and variant.outline.may_have_anchors:
         return ANCHORS
@@ -109,12 +109,12 @@ def jump_way(variant: VariantModel, clock: Clock) -> str:
     return best if cost(best) * _JUMP_GAIN < plain else "offset"
 
 
-def jump_costs(way: str, variant: VariantModel, clock: Clock) -> list[float]:
+def jump_costs(strategy: str, variant: VariantModel, clock: Clock) -> list[float]:
     """Return the milliseconds of jumps to page numbers spread over the listing, and to the last."""
     places = [1 + (i + 0.5) / _JUMPS * (variant.pages - 1) for i in range(_JUMPS)]
     # The last page is asked for more often than chance would have it: grids have a button for it.
     pages = (*places, float(variant.pages))
-    return [clock.ms(work_at(way, variant, page)) for page in pages]
+    return [clock.ms(work_at(strategy, variant, page)) for page in pages]
 
 
 ANCHORS = "counted anchors"
@@ -150,14 +150,14 @@ def weigh(
     around = clock.time(typical.work, typical.passing, variants[0].model.path.signature)
     factor = around.high / around.ms if around.ms > 0 else 1.0
     # A reader who has all rows asks once, however many pages they look at.
-    a_walk = 1.0 if strategy == "whole" else readers.depth.mean
+    pages_per_walk = 1.0 if strategy == "whole" else readers.depth.mean
     a_second = readers.pages_per_minute / 60 / (readers.depth.mean if strategy == "whole" else 1.0)
     total = sum(point.weight for point in every) or 1.0
-    jumping = jump_way(variants[0], clock) if strategy == "keyset" else strategy
+    jumping = jump_strategy(variants[0], clock) if strategy == "keyset" else strategy
     return Burden(
         mean=Time(mean, mean / factor, mean * factor),
         p95_ms=_quantile([(point.weight, point.ms) for point in every], 0.95),
-        visit_ms=mean * a_walk,
+        visit_ms=mean * pages_per_walk,
         day_ms=mean * a_second * 86_400,
         busy=a_second * mean / 1000,
         memory_bytes=max(p.work.bytes + _ROW_OBJECT * p.work.rows for p in every) * readers.users,

@@ -24,7 +24,7 @@ from vrelko.core.order import Order
 
 
 @dataclass(frozen=True, slots=True)
-class Range:
+class KeyRange:
     """Rows behind a key that lie side by side in an index; without any part, all rows.
 
     Numbers are positions of terms in the order. `equal`: terms that have the key's value (NULL
@@ -53,14 +53,14 @@ def plan_ranges(
     null_keys: Sequence[bool],
     form: SeekForm,
     alone: frozenset[int] = frozenset(),
-) -> tuple[Range, ...]:
+) -> tuple[KeyRange, ...]:
     """Return the ranges behind a key, nearest first.
 
     `null_keys` says which values of the key are NULL. `alone` are positions that must not join a
     row value: a row id that ends the index, whose tie group would be walked. Rows ahead of a key
     are the rows behind it in the reversed order.
     """
-    ranges: list[Range] = []
+    ranges: list[KeyRange] = []
     joinable = False  # whether the last range may grow to the left into a row value
     for i in reversed(range(len(order))):
         term = order.terms[i]
@@ -68,7 +68,7 @@ def plan_ranges(
         if null_keys[i]:
             # Behind a NULL that comes first lie all values; behind one that comes last, nothing.
             if term.nullable and not term.nulls_after:
-                ranges.append(Range(equal, not_null=i))
+                ranges.append(KeyRange(equal, not_null=i))
             joinable = False
             continue
         behind = ranges[-1] if ranges else None
@@ -78,25 +78,25 @@ def plan_ranges(
             and behind is not None
             and order.terms[i + 1].descending == term.descending
         ):
-            ranges[-1] = Range(equal, beyond=(i, *behind.beyond))
+            ranges[-1] = KeyRange(equal, beyond=(i, *behind.beyond))
         else:
-            ranges.append(Range(equal, beyond=(i,)))
+            ranges.append(KeyRange(equal, beyond=(i,)))
         joinable = i not in alone
         if term.nulls_after:
-            ranges.append(Range(equal, null=i))
+            ranges.append(KeyRange(equal, null=i))
             joinable = False
     return tuple(ranges)
 
 
-def plan_edge(order: Order, awkward: frozenset[int]) -> tuple[Range, ...]:
+def plan_edge(order: Order, awkward: frozenset[int]) -> tuple[KeyRange, ...]:
     """Return the ranges of all rows, in order: one, or NULLs and values of an awkward first term.
 
     `awkward` are the terms whose NULLs the engine would have to sort into place.
     """
     # Only the first term decides: the NULLs of later ones lie within ranges of equal first terms.
     if 0 not in awkward:
-        return (Range(),)
-    parts = (Range(null=0), Range(not_null=0))
+        return (KeyRange(),)
+    parts = (KeyRange(null=0), KeyRange(not_null=0))
     return parts[::-1] if order.terms[0].nulls_after else parts
 
 
@@ -112,16 +112,16 @@ def awkward_terms(order: Order, capabilities: Capabilities) -> frozenset[int]:
 
 
 def group_ranges(
-    ranges: Sequence[Range],
+    ranges: Sequence[KeyRange],
     null_keys: Sequence[bool],
     awkward: frozenset[int],
     form: SeekForm,
-) -> tuple[tuple[Range, ...], ...]:
+) -> tuple[tuple[KeyRange, ...], ...]:
     """Return the ranges by statement: each alone, or together as far as NULLs need no sorting."""
     # A UNION of ranges would be sorted as a whole, so each is a statement of its own.
     if form != "expanded-or":
         return tuple((one,) for one in ranges)
-    groups: list[tuple[Range, ...]] = []
+    groups: list[tuple[KeyRange, ...]] = []
     for one in ranges:
         together = (*groups[-1], one) if groups else ()
         if together and not any(_mixes(together, i, null_keys) for i in awkward):
@@ -131,12 +131,12 @@ def group_ranges(
     return tuple(groups)
 
 
-def needs_placement(ranges: Sequence[Range], position: int, null_keys: Sequence[bool]) -> bool:
+def needs_placement(ranges: Sequence[KeyRange], position: int, null_keys: Sequence[bool]) -> bool:
     """Tell whether rows of these ranges may differ in whether a term is NULL."""
     states = {one.holds_null(position, null_keys) for one in ranges}
     return None in states or len(states) > 1
 
 
-def _mixes(ranges: Sequence[Range], position: int, null_keys: Sequence[bool]) -> bool:
+def _mixes(ranges: Sequence[KeyRange], position: int, null_keys: Sequence[bool]) -> bool:
     states = {one.holds_null(position, null_keys) for one in ranges}
     return {True, False} <= states

@@ -65,7 +65,7 @@ def sweep_sizes(
     found = []
     for size in SIZES:
         work = model.strategy(strategy, (readers.depth.mean - 1) / 2 * size, size)
-        ms, row = clock.ms(work), model.scene.row_bytes
+        ms, row = clock.ms(work), model.inputs.row_bytes
         requests = max(math.ceil(min(seen, model.matching) / size), 1)
         # Rows of the last page that a reader leaves unread; at the end there are none.
         unseen = max(requests * size - seen, 0.0) if requests * size < model.matching else 0.0

@@ -14,16 +14,15 @@ SpotKind = Literal["start", "end", "after", "before", "number", "offset", "value
 class Spot(NamedTuple):
     """Where a page begins; make one with the class methods.
 
-    `key` holds the values of the order's terms (after, before); `at` a page number or a row
-    offset; for after and before, `at` is the offset of the page's first row (after) or of the row
-    behind its last (before) where that is known, so that pages keep their numbers.
-    `fill` makes a page before a key that reaches the start a full first page; `rows` bounds a
-    page that must end before the next one begins; `near` says that the rows which share the key's
-    terms but the last stand on the key's own page, so that they are few. `total` is one that was
-    counted earlier in the walk. `top` is the key of the first row of the walk's first page, `seen`
-    digests of rows served before, `frozen` the name of a stored list of rows. `asked` and `fault`
-    keep what was given as a number but is none. Of kind "value", `key` holds a value of the order's
-    first term.
+    `key` holds the values of the order's terms (after, before); `at` a page number or a row offset;
+    for after and before, `at` is the offset of the page's first row (after) or of the row behind
+    its last (before) where that is known, so that pages keep their numbers. `fill` makes a page
+    before a key that reaches the start a full first page; `rows` bounds a page that must end before
+    the next one begins; `near` says that the rows which share the key's terms but the last stand on
+    the key's own page, so that they are few. `total` is one that was counted earlier in the walk.
+    `top` is the key of the first row of the walk's first page, `digests` tell rows served before,
+    `frozen` names a stored list of rows. `asked` and `fault` keep what was given as a number but is
+    none. Of kind "value", `key` holds a value of the order's first term.
     """
 
     kind: SpotKind
@@ -34,7 +33,7 @@ class Spot(NamedTuple):
     near: bool = False
     total: int | None = None
     top: tuple[Any, ...] | None = None
-    seen: bytes | None = None
+    digests: bytes | None = None
     frozen: str | None = None
     asked: object = None
     fault: PageError | None = None

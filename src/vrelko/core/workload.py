@@ -83,7 +83,7 @@ class Readers:
     def __post_init__(self) -> None:
         _check(
             self.pages_per_minute >= 0,
-            f"{self.pages_per_minute} pages a minute is negative",
+            f"{self.pages_per_minute} pages per minute is negative",
             "pages_per_minute",
         )
         _check(self.users >= 1, f"{self.users} users are fewer than one", "users")

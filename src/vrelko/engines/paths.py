@@ -8,7 +8,7 @@ from typing import Any
 
 from sqlalchemy import Select
 
-from vrelko.core.access_path import Seen
+from vrelko.core.access_path import ExplainedPath
 from vrelko.engines.registry import engine_of
 
 
@@ -33,7 +33,7 @@ class Reader:
         engine = engine_of(lender)
         return cls(lender, names, engine.read_parts(lender, table) if partitions > 0 else {})
 
-    def path(self, statement: Select[Any], params: Mapping[str, Any]) -> Seen | None:
+    def path(self, statement: Select[Any], params: Mapping[str, Any]) -> ExplainedPath | None:
         """Return the access path a server takes to the table for a statement with these values.
 
         The values are sent with the EXPLAIN, so the optimizer sees them as it does literals. None
@@ -45,7 +45,7 @@ class Reader:
 
     def deferred(
         self, statement: Select[Any], params: Mapping[str, Any]
-    ) -> tuple[Seen | None, Seen | None]:
+    ) -> tuple[ExplainedPath | None, ExplainedPath | None]:
         """Return how a deferred join finds its keys, and how the rows behind them.
 
         The second is None where each is sought by its key.
@@ -55,8 +55,8 @@ class Reader:
         keys, by_key = engine.deferred_in(found, self.names, self.parts)
         return self._whole(keys), self._whole(by_key)
 
-    def _whole(self, seen: Seen | None) -> Seen | None:
-        """Return what was seen of a partition's index under the name of the whole index."""
-        if seen is None or seen.index is None or seen.index not in self.parts:
-            return seen
-        return replace(seen, index=self.parts[seen.index])
+    def _whole(self, explained: ExplainedPath | None) -> ExplainedPath | None:
+        """Return what was explained of a partition's index under the name of the whole index."""
+        if explained is None or explained.index is None or explained.index not in self.parts:
+            return explained
+        return replace(explained, index=self.parts[explained.index])

@@ -11,7 +11,7 @@ from sqlalchemy import Connection, Engine, Select, Table, event
 from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import DBAPIError
 
-from vrelko.core.access_path import Seen
+from vrelko.core.access_path import ExplainedPath
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.distribution import Distribution
 from vrelko.core.index import IndexFacts
@@ -22,7 +22,7 @@ from vrelko.engines.reads import Reads
 
 Names = frozenset[str]
 Parts = Mapping[str, str]
-Paths = tuple[Seen | None, Seen | None]
+Paths = tuple[ExplainedPath | None, ExplainedPath | None]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -57,7 +57,7 @@ class EngineRecord:
 
     # What it says of statements.
     explained: Callable[[Any, Select[Any], Mapping[str, Any]], Any]
-    path_in: Callable[[Any, Names, Parts], Seen | None]
+    path_in: Callable[[Any, Names, Parts], ExplainedPath | None]
     deferred_in: Callable[[Any, Names, Parts], Paths]
     read_parts: Callable[[Any, str], dict[str, str]]
     estimate_rows: Callable[[Any, Select[Any], Mapping[str, Any], Table | None], int | None]

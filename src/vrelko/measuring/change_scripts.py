@@ -22,7 +22,7 @@ Key = tuple[Any, ...]
 
 
 @dataclass(frozen=True, slots=True)
-class Cast:
+class WalkedRows:
     """The rows that take part, in order: their keys in the order, and their values.
 
     `identity` are the places of the key that identify a row; `leads` the columns of the others
@@ -47,7 +47,7 @@ class Cast:
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """One change of the row at a place of the cast; a move is to the place of a row kept out."""
+    """One change of the row at a place of the walked; a move is to the place of a row kept out."""
 
     time: float
     kind: int
@@ -63,15 +63,15 @@ class Script:
     changes: tuple[Change, ...]
 
 
-def write_script(cast: Cast, stream: Stream, span_s: float, rng: random.Random) -> Script:
+def write_script(walked: WalkedRows, stream: Stream, span_s: float, rng: random.Random) -> Script:
     """Draw one walk's changes from a stream."""
     # Arrivals and moves both land somewhere, so their places are drawn together: no two alike.
     inserts = _times(rng, stream.inserts, span_s)
-    moves = _times(rng, stream.moves, span_s) if cast.leads else []
+    moves = _times(rng, stream.moves, span_s) if walked.leads else []
     ranks = sorted(stream.rank_of(rng.random()) for _ in range(len(inserts) + len(moves)))
     # The i-th of the sorted ranks stands i places further down in the order of all rows.
     places = [int(rank) + i for i, rank in enumerate(ranks)]
-    places = [place for place in places if place < len(cast.keys)]
+    places = [place for place in places if place < len(walked.keys)]
     # They were sorted to be placed; which of them arrive first is up to chance.
     rng.shuffle(places)
     arriving = places[: round(len(places) * len(inserts) / max(len(inserts) + len(moves), 1))]
@@ -84,25 +84,25 @@ def write_script(cast: Cast, stream: Stream, span_s: float, rng: random.Random) 
     left_out = set(arriving[len(times) :])
     for t in _times(rng, stream.deletes, span_s):
         row = int(rng.random() * stream.rows)
-        if row < len(cast.keys) and row not in outside:
+        if row < len(walked.keys) and row not in outside:
             changes.append(Change(t, DELETE, row))
     for t, to in zip(moves, landing, strict=False):
         row = int(rng.random() * stream.rows)
-        if row < len(cast.keys) and row not in outside:
+        if row < len(walked.keys) and row not in outside:
             changes.append(Change(t, MOVE, row, to))
     changes.sort(key=lambda change: change.time)
-    return Script(outside - left_out, tuple(_without_idle(cast, changes)))
+    return Script(outside - left_out, tuple(_without_idle(walked, changes)))
 
 
-def _without_idle(cast: Cast, changes: list[Change]) -> list[Change]:
+def _without_idle(walked: WalkedRows, changes: list[Change]) -> list[Change]:
     """Leave out moves that would give a row a key which it had before."""
     # A row back at a former key would be counted as a repeat by one and not by the other.
     had: dict[int, set[Key]] = {}
     kept = []
     for change in changes:
         if change.kind == MOVE:
-            keys = had.setdefault(change.row, {cast.keys[change.row]})
-            key = cast.moved(change.row, change.to)
+            keys = had.setdefault(change.row, {walked.keys[change.row]})
+            key = walked.moved(change.row, change.to)
             if key in keys:
                 continue
             keys.add(key)
@@ -111,22 +111,22 @@ def _without_idle(cast: Cast, changes: list[Change]) -> list[Change]:
 
 
 def make_course(
-    cast: Cast, script: Script, size: int, times: tuple[float, ...], overlap: int
+    walked: WalkedRows, script: Script, size: int, times: tuple[float, ...], overlap: int
 ) -> tuple[Course, dict[Key, tuple[int, int]]]:
     """Return the same walk as the simulator takes it, and each real key's own key and row."""
     versions: list[tuple[tuple[Any, ...], Key, int, bool]] = [
-        ((2 * i + 1, ()), key, i, i not in script.outside) for i, key in enumerate(cast.keys)
+        ((2 * i + 1, ()), key, i, i not in script.outside) for i, key in enumerate(walked.keys)
     ]
     moves = [change for change in script.changes if change.kind == MOVE]
     if moves:
         # Odd numbers stand for rows as they are; moved ones come between, at even numbers.
-        sorts = [comparable(cast.order, key) for key in cast.keys]
+        sorts = [comparable(walked.order, key) for key in walked.keys]
         for change in moves:
-            key = cast.moved(change.row, change.to)
-            place = comparable(cast.order, key)
+            key = walked.moved(change.row, change.to)
+            place = comparable(walked.order, key)
             versions.append(((2 * bisect_left(sorts, place), place), key, change.row, False))
     versions.sort(key=lambda version: version[0])
-    start = [row for row in range(len(cast.keys)) if row not in script.outside]
+    start = [row for row in range(len(walked.keys)) if row not in script.outside]
     number = {row: i for i, row in enumerate(start)}
     for row in sorted(script.outside):
         number[row] = len(number)
@@ -137,7 +137,9 @@ def make_course(
         known[key] = ahead * SPACE + between, number[row]
     events = []
     for change in script.changes:
-        key = cast.moved(change.row, change.to) if change.kind == MOVE else cast.keys[change.row]
+        key = (
+            walked.moved(change.row, change.to) if change.kind == MOVE else walked.keys[change.row]
+        )
         own = 0 if change.kind == DELETE else known[key][0]
         events.append(Event(change.time, change.kind, number[change.row], own))
     return Course(len(start), size, times, tuple(events), overlap), known

@@ -18,12 +18,12 @@ from dataclasses import dataclass, field
 from sqlalchemy import Connection, Engine
 from sqlalchemy.exc import SQLAlchemyError
 
-from vrelko.core.drift.walks import DELETE, INSERT, MOVE, Way
+from vrelko.core.drift.walks import DELETE, INSERT, MOVE, DriftStrategy
 from vrelko.engines.registry import database_errors
 from vrelko.engines.views import can_hold_view
 from vrelko.errors import DatabaseError
-from vrelko.measuring.change_scripts import Cast, Change
-from vrelko.measuring.replay import StagedTable, gather_cast, paged_table
+from vrelko.measuring.change_scripts import Change, WalkedRows
+from vrelko.measuring.replay import ChangingTable, gather_walked_rows, paged_table
 from vrelko.measuring.table_copies import copy_of_file, copy_of_rows
 from vrelko.measuring.walkers import Walker
 from vrelko.planning.plan import Plan
@@ -40,7 +40,7 @@ class Crowd:
     seconds: float = 10.0
     walks: int | None = None
     writers: int = 3
-    ways: tuple[Way, ...] = ("offset", "ceiling", "keyset")
+    strategies: tuple[DriftStrategy, ...] = ("offset", "ceiling", "keyset")
     seed: int = 1
     pages: int | None = None
     disturb: Callable[[Connection], None] | None = None
@@ -48,13 +48,13 @@ class Crowd:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Crowded:
-    """What walks of one way suffered beside `writes` concurrent changes.
+    """What walks of one strategy suffered beside `writes` concurrent changes.
 
     `untouched`: rows that were there and that no one touched, over all walks: of these are the
     `misses`. `repeats` of a row at one key. `resumed`: broken connections that a walk outlived.
     """
 
-    way: Way
+    strategy: DriftStrategy
     walks: int
     served: int
     untouched: int
@@ -112,7 +112,7 @@ def run_crowd(
     plan.check_values()
     with database_errors("walks beside writers"):
         table = paged_table(plan.served)
-        source = gather_cast(engine, plan, crowd.pages)
+        source = gather_walked_rows(engine, plan, crowd.pages)
         lends: AbstractContextManager[Engine] = (
             copy_of_file(engine) if copy is None else copy_of_rows(copy, table, source.rows)
         )
@@ -128,14 +128,14 @@ def run_crowd(
             return _run(lent, plan, source, crowd)
 
 
-def _run(copy: Engine, plan: Plan, cast: Cast, crowd: Crowd) -> tuple[Crowded, ...]:
-    log, stop = _Log(set(range(len(cast.keys)))), threading.Event()
+def _run(copy: Engine, plan: Plan, walked: WalkedRows, crowd: Crowd) -> tuple[Crowded, ...]:
+    log, stop = _Log(set(range(len(walked.keys)))), threading.Event()
     failed: list[BaseException] = []
     threads = [
-        threading.Thread(target=_write, args=(copy, plan, cast, crowd, i, log, stop, failed))
+        threading.Thread(target=_write, args=(copy, plan, walked, crowd, i, log, stop, failed))
         for i in range(crowd.writers)
     ]
-    readers = [_Reader(copy, plan, cast, crowd, way, log) for way in crowd.ways]
+    readers = [_Reader(copy, plan, walked, crowd, strategy, log) for strategy in crowd.strategies]
     threads += [threading.Thread(target=reader.run, args=(stop, failed)) for reader in readers]
     for thread in threads:
         thread.start()
@@ -155,7 +155,7 @@ def _run(copy: Engine, plan: Plan, cast: Cast, crowd: Crowd) -> tuple[Crowded, .
 def _write(
     copy: Engine,
     plan: Plan,
-    cast: Cast,
+    walked: WalkedRows,
     crowd: Crowd,
     number: int,
     log: _Log,
@@ -168,9 +168,9 @@ def _write(
     """
     rng = random.Random(f"{crowd.seed}-{number}")
     # Writers share no row, so the log says who touched it; the odd rows nobody touches.
-    own = [row for row in range(len(cast.keys)) if row % (2 * crowd.writers) == 2 * number]
-    stage = StagedTable(paged_table(plan.served), cast)
-    stage.take_over(set(own))
+    own = [row for row in range(len(walked.keys)) if row % (2 * crowd.writers) == 2 * number]
+    timeline = ChangingTable(paged_table(plan.served), walked)
+    timeline.take_over(set(own))
     there = set(own)
     try:
         with copy.connect() as connection:
@@ -178,14 +178,14 @@ def _write(
                 row = rng.choice(own)
                 if row not in there:
                     change = Change(0.0, INSERT, row)
-                elif cast.leads and rng.random() < 0.4:
-                    change = Change(0.0, MOVE, row, rng.randrange(len(cast.keys)))
+                elif walked.leads and rng.random() < 0.4:
+                    change = Change(0.0, MOVE, row, rng.randrange(len(walked.keys)))
                 else:
                     change = Change(0.0, DELETE, row)
                 # Logged before the change and after it: a walk in between cannot tell on which side
                 # it was.
                 log.begin(number, (row,))
-                stage.apply(connection, [change])
+                timeline.apply(connection, [change])
                 (there.discard if change.kind == DELETE else there.add)(row)
                 log.end(number, row, change.kind != DELETE)
     except Exception as error:
@@ -193,14 +193,26 @@ def _write(
 
 
 class _Reader:
-    """Walks by one way, one walk after the other."""
+    """Walks by one strategy, one walk after the other."""
 
     def __init__(
-        self, copy: Engine, plan: Plan, cast: Cast, crowd: Crowd, way: Way, log: _Log
+        self,
+        copy: Engine,
+        plan: Plan,
+        walked: WalkedRows,
+        crowd: Crowd,
+        strategy: DriftStrategy,
+        log: _Log,
     ) -> None:
-        self._copy, self._plan, self._crowd, self._way, self._log = copy, plan, crowd, way, log
-        identity = cast.identity
-        self._rows = {tuple(k[i] for i in identity): row for row, k in enumerate(cast.keys)}
+        self._copy, self._plan, self._crowd, self._strategy, self._log = (
+            copy,
+            plan,
+            crowd,
+            strategy,
+            log,
+        )
+        identity = walked.identity
+        self._rows = {tuple(k[i] for i in identity): row for row, k in enumerate(walked.keys)}
         self._identity = identity
         self._pages = crowd.pages or plan.candidates[0].drift.pages
         self._counts: Counter[str] = Counter()
@@ -220,7 +232,7 @@ class _Reader:
         """Return what all walks suffered."""
         c = self._counts
         return Crowded(
-            way=self._way,
+            strategy=self._strategy,
             walks=c["walks"],
             served=c["served"],
             untouched=c["untouched"],
@@ -232,7 +244,7 @@ class _Reader:
 
     def _walk(self) -> None:
         plan = self._plan
-        walker = Walker(plan.served, self._way, plan.judgement.size, plan.params, self._copy)
+        walker = Walker(plan.served, self._strategy, plan.judgement.size, plan.params, self._copy)
         began, present = self._log.start()
         connection = self._copy.connect()
         try:
@@ -249,7 +261,7 @@ class _Reader:
                     _drop(connection)
                     connection = self._copy.connect()
                     continue
-                if self._crowd.disturb is not None and self._way == "keyset":
+                if self._crowd.disturb is not None and self._strategy == "keyset":
                     self._crowd.disturb(connection)
         finally:
             _drop(connection)

@@ -10,13 +10,13 @@ from typing import Any
 from sqlalchemy import Engine
 
 from vrelko.core.arithmetic import page_count
-from vrelko.core.drift.costs import WayCost
+from vrelko.core.drift.costs import StrategyCost
 from vrelko.core.drift.expectation import DriftExpectation, expect_drift
 from vrelko.core.drift.number_errors import NumberError, expect_number_error
 from vrelko.core.drift.recorded import Events
-from vrelko.core.drift.sentences import no_changes, tell, tell_jumps, walks_a_day
+from vrelko.core.drift.sentences import no_changes, tell, tell_jumps, walks_per_day
 from vrelko.core.drift.simulating import WALKS, Simulated, simulate, simulate_recorded
-from vrelko.core.drift.walks import WAYS, Way
+from vrelko.core.drift.walks import DRIFT_STRATEGIES, DriftStrategy
 from vrelko.core.workload import Depth
 from vrelko.errors import PageError
 from vrelko.measuring.concurrent import Crowd, Crowded, run_crowd
@@ -24,7 +24,7 @@ from vrelko.measuring.replay import Replayed, Walks, replay
 from vrelko.planning.conclusion import has_changes
 from vrelko.planning.plan import Plan
 
-SCHEMA = "vrelko.drift/3"
+SCHEMA = "vrelko.drift/4"
 
 _RECORDED_WALKS = 200
 _HOUR_S = 3_600.0
@@ -34,11 +34,12 @@ _HOUR_S = 3_600.0
 class Drift:
     """Drift of one listing's walks: expected by closed forms, simulated, replayed, crowded.
 
-    `overlap` rows are asked for again in the way of that name: the least with which a walk misses
-    any row with a chance of at most one in a hundred. `costs` are those of each way. `sentences`
-    say it in words; `walks_a_day` are those of all readers. `recorded`: the changes were given, not
-    drawn, so there are no closed forms. `number_error`: how far numbers in the middle are off an
-    hour after static anchors were counted, None where nobody jumps or changes were given.
+    `overlap` rows are asked for again by the strategy of that name: the least with which a walk
+    misses any row with a chance of at most one in a hundred. `costs` has what each strategy takes.
+    `sentences` say it in words; `walks_per_day` are those of all readers. `recorded`: the changes
+    were given, not drawn, so there are no closed forms. `number_error`: how far numbers in the
+    middle are off an hour after static anchors were counted, None where nobody jumps or changes
+    were given.
     """
 
     listing: str
@@ -49,19 +50,19 @@ class Drift:
     replayed: tuple[Replayed, ...]
     overlap: int
     sentences: tuple[str, ...]
-    costs: tuple[WayCost, ...] = ()
+    costs: tuple[StrategyCost, ...] = ()
     crowded: tuple[Crowded, ...] = ()
     recorded: bool = False
-    walks_a_day: float = 0.0
+    walks_per_day: float = 0.0
     number_error: NumberError | None = None
 
     @property
     def shown(self) -> tuple[Simulated, ...]:
         """The strategies worth comparing: no overlap where no rows need to be fetched again."""
-        return tuple(one for one in self.simulated if one.way != "overlap" or self.overlap)
+        return tuple(one for one in self.simulated if one.strategy != "overlap" or self.overlap)
 
     def as_dict(self) -> dict[str, Any]:
-        """Return the result as plain data (schema `vrelko.drift/3`)."""
+        """Return the result as plain data (schema `vrelko.drift/4`)."""
         return {"schema": SCHEMA, **asdict(self)}
 
     def to_json(self) -> str:
@@ -99,7 +100,10 @@ def drift(
         simulated = simulate_recorded(courses)
     else:
         stream = plan.stream
-        expected = tuple(expect_drift(way, stream, size, pages, dwell, overlap) for way in WAYS)
+        expected = tuple(
+            expect_drift(strategy, stream, size, pages, dwell, overlap)
+            for strategy in DRIFT_STRATEGIES
+        )
         simulated = simulate(stream, size, pages, dwell, simulations, seed, overlap)
     replayed: tuple[Replayed, ...] = ()
     crowded: tuple[Crowded, ...] = ()
@@ -114,7 +118,7 @@ def drift(
     error = _number_error(plan) if recording is None and has_changes(plan) else None
     if error is not None:
         told = (*told, tell_jumps(error, _HOUR_S))
-    a_day, ways = walks_a_day(readers), plan.ways
+    per_day, strategies = walks_per_day(readers), plan.strategy_costs
     return Drift(
         listing=plan.listing,
         pages=pages,
@@ -124,10 +128,10 @@ def drift(
         replayed=replayed,
         overlap=overlap,
         sentences=told,
-        costs=ways,
+        costs=strategies,
         crowded=crowded,
         recorded=recording is not None,
-        walks_a_day=a_day,
+        walks_per_day=per_day,
         number_error=error,
     )
 
@@ -145,12 +149,12 @@ def clean_by_rate(
     factors: tuple[float, ...],
     walks: int = 100,
     seed: int = 1,
-    ways: tuple[Way, ...] = ("offset", "ceiling", "overlap", "keyset"),
-) -> dict[Way, list[float]]:
-    """Return each way's share of clean walks where all write rates are multiplied by factors."""
+    strategies: tuple[DriftStrategy, ...] = ("offset", "ceiling", "overlap", "keyset"),
+) -> dict[DriftStrategy, list[float]]:
+    """Return each strategy's share of clean walks, with all write rates multiplied by factors."""
     pages, dwell = plan.candidates[0].drift.pages, plan.given.readers.dwell_s
     usual, overlap = plan.stream, plan.overlap
-    found: dict[Way, list[float]] = {}
+    found: dict[DriftStrategy, list[float]] = {}
     for factor in factors:
         stream = replace(
             usual,
@@ -158,8 +162,8 @@ def clean_by_rate(
             deletes=usual.deletes * factor,
             moves=usual.moves * factor,
         )
-        for one in simulate(stream, _size(plan), pages, dwell, walks, seed, overlap, ways):
-            found.setdefault(one.way, []).append(one.clean)
+        for one in simulate(stream, _size(plan), pages, dwell, walks, seed, overlap, strategies):
+            found.setdefault(one.strategy, []).append(one.clean)
     return found
 
 

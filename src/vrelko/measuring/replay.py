@@ -14,11 +14,25 @@ from typing import Any
 from sqlalchemy import Connection, Engine, Table, bindparam, select
 
 from vrelko.core.drift import reference
-from vrelko.core.drift.walks import DELETE, INSERT, MOVE, WAYS, Counts, Course, Way
+from vrelko.core.drift.walks import (
+    DELETE,
+    DRIFT_STRATEGIES,
+    INSERT,
+    MOVE,
+    Counts,
+    Course,
+    DriftStrategy,
+)
 from vrelko.engines.registry import database_errors
 from vrelko.engines.views import can_hold_view
 from vrelko.errors import ListingError
-from vrelko.measuring.change_scripts import Cast, Change, can_compare, make_course, write_script
+from vrelko.measuring.change_scripts import (
+    Change,
+    WalkedRows,
+    can_compare,
+    make_course,
+    write_script,
+)
 from vrelko.measuring.table_copies import copy_of_file, copy_of_rows
 from vrelko.measuring.walkers import Walker
 from vrelko.planning.plan import Plan
@@ -27,21 +41,21 @@ from vrelko.serving.pages.request import lend
 from vrelko.serving.variants.runner import Runner
 from vrelko.sql.parameters import LIMIT
 
-STORING: tuple[Way, ...] = ("frozen-ids",)
-"""Ways that read every row's key once per walk."""
+STORING: tuple[DriftStrategy, ...] = ("frozen-ids",)
+"""Strategies that read every row's key once per walk."""
 
 MOST_STORED = 20_000
-"""Rows up to which the ways that store something are replayed when none are named."""
+"""Rows up to which the strategies that store something are replayed when none are named."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Replayed:
-    """What the walks of one way suffered in all, with the standard errors of a walk's mean.
+    """What the walks of one strategy suffered in all, with the standard errors of a walk's mean.
 
     `alike`: all ten counts of every walk equal those of the simulator on the same changes.
     """
 
-    strategy: Way
+    strategy: DriftStrategy
     walks: int
     pages: int
     served: int
@@ -56,17 +70,21 @@ class Replayed:
 
 @dataclass(frozen=True, slots=True)
 class Walks:
-    """Which walks are replayed: how many, from which seed, by which ways (None: all that fit)."""
+    """How many walks are replayed, from which seed, by which strategies (None: all that fit)."""
 
     count: int = 20
     seed: int = 1
-    ways: tuple[Way, ...] | None = None
+    strategies: tuple[DriftStrategy, ...] | None = None
 
-    def for_rows(self, rows: float) -> tuple[Way, ...]:
-        """Return the ways that a listing of so many rows is walked by."""
-        if self.ways is not None:
-            return self.ways
-        return tuple(way for way in WAYS if rows <= MOST_STORED or way not in STORING)
+    def for_rows(self, rows: float) -> tuple[DriftStrategy, ...]:
+        """Return the strategies that a listing of so many rows is walked by."""
+        if self.strategies is not None:
+            return self.strategies
+        return tuple(
+            strategy
+            for strategy in DRIFT_STRATEGIES
+            if rows <= MOST_STORED or strategy not in STORING
+        )
 
 
 def replay(
@@ -76,7 +94,7 @@ def replay(
     progress: Callable[[int], None] | None = None,
     copy: Engine | None = None,
 ) -> tuple[Replayed, ...]:
-    """Walk a copy of a listing's rows in several ways while they change.
+    """Walk a copy of a listing's rows by several strategies while they change.
 
     All readers ask at the same moments of the same stream of changes. The database itself is only
     read: an SQLite file is copied whole; else the rows that take part go into a table of the same
@@ -89,32 +107,34 @@ def replay(
         # same.
         if copy is None:
             with copy_of_file(engine) as lent:
-                return _play_all(lent, plan, gather_cast(lent, plan), walks, progress)
-        cast = gather_cast(engine, plan)
-        with copy_of_rows(copy, paged_table(plan.served), cast.rows) as lent:
-            return _play_all(lent, plan, cast, walks, progress)
+                return _play_all(lent, plan, gather_walked_rows(lent, plan), walks, progress)
+        walked = gather_walked_rows(engine, plan)
+        with copy_of_rows(copy, paged_table(plan.served), walked.rows) as lent:
+            return _play_all(lent, plan, walked, walks, progress)
 
 
 def _play_all(
     copy: Engine,
     plan: Plan,
-    cast: Cast,
+    walked: WalkedRows,
     walks: Walks,
     progress: Callable[[int], None] | None,
 ) -> tuple[Replayed, ...]:
-    # Some ways read the key of every row at each walk: minutes on a large table.
-    ways = walks.for_rows(plan.judgement.rows)
+    # Some strategies read the key of every row at each walk: minutes on a large table.
+    strategies = walks.for_rows(plan.judgement.rows)
     if not can_hold_view(copy):
-        ways = tuple(way for way in ways if way != "frozen-view")
-    theatre = _Theatre(copy, plan, cast, ways)
-    found: dict[Way, list[tuple[Counts, bool]]] = {way: [] for way in theatre.ways}
+        strategies = tuple(strategy for strategy in strategies if strategy != "frozen-view")
+    run = _Replay(copy, plan, walked, strategies)
+    found: dict[DriftStrategy, list[tuple[Counts, bool]]] = {
+        strategy: [] for strategy in run.strategies
+    }
     rng = random.Random(walks.seed)
     for _ in range(walks.count):
-        for way, counted in theatre.play(rng).items():
-            found[way].append(counted)
+        for strategy, counted in run.play(rng).items():
+            found[strategy].append(counted)
         if progress is not None:
             progress(1)
-    return tuple(_sum(way, many, theatre.pages) for way, many in found.items())
+    return tuple(_sum(strategy, many, run.pages) for strategy, many in found.items())
 
 
 def _reach(plan: Plan) -> int:
@@ -126,7 +146,7 @@ def _reach(plan: Plan) -> int:
     return (pages + 1) * plan.judgement.size + int(2 * changes) + 50
 
 
-def gather_cast(engine: Engine, plan: Plan, pages: int | None = None) -> Cast:
+def gather_walked_rows(engine: Engine, plan: Plan, pages: int | None = None) -> WalkedRows:
     """Return the order keys and the full rows of the first rows of the listing.
 
     As many as walks of `pages` pages, or of the plan's, can come to meet.
@@ -144,7 +164,7 @@ def gather_cast(engine: Engine, plan: Plan, pages: int | None = None) -> Cast:
         and all(map(can_compare, keys))
         and plan.given.writers.moves_per_minute > 0
     )
-    return Cast(variant.order, keys, rows, identity, tuple(leads) if movable else ())
+    return WalkedRows(variant.order, keys, rows, identity, tuple(leads) if movable else ())
 
 
 def _first_rows(
@@ -174,59 +194,61 @@ def _first_rows(
     return [variant.key_from(row) for row in rows], full
 
 
-class _Theatre:
+class _Replay:
     """The copied table, the rows that take part, and the readers."""
 
-    def __init__(self, copy: Engine, plan: Plan, cast: Cast, ways: Sequence[Way]) -> None:
-        self._copy, self._plan, self._cast = copy, plan, cast
-        self.ways = tuple(ways)
+    def __init__(
+        self, copy: Engine, plan: Plan, walked: WalkedRows, strategies: Sequence[DriftStrategy]
+    ) -> None:
+        self._copy, self._plan, self._walked = copy, plan, walked
+        self.strategies = tuple(strategies)
         self.pages = plan.candidates[0].drift.pages
         self._dwell = plan.given.readers.dwell_s
         self._stream, self._overlap = plan.stream, plan.overlap
-        self._stage = StagedTable(paged_table(plan.served), cast)
+        self._table = ChangingTable(paged_table(plan.served), walked)
 
-    def play(self, rng: random.Random) -> dict[Way, tuple[Counts, bool]]:
-        """Run one walk of each way; return what each suffered, and whether simulated alike."""
+    def play(self, rng: random.Random) -> dict[DriftStrategy, tuple[Counts, bool]]:
+        """Run one walk of each strategy; return what each suffered, and whether simulated alike."""
         size = self._plan.judgement.size
         times = tuple(page * self._dwell for page in range(self.pages))
-        script = write_script(self._cast, self._stream, times[-1], rng)
-        course, known = make_course(self._cast, script, size, times, self._overlap)
+        script = write_script(self._walked, self._stream, times[-1], rng)
+        course, known = make_course(self._walked, script, size, times, self._overlap)
         listing, params = self._plan.served, self._plan.params
         walkers = [
             Walker(
                 listing=listing,
-                way=way,
+                strategy=strategy,
                 size=size,
                 params=params,
                 engine=self._copy,
                 overlap=self._overlap,
             )
-            for way in self.ways
+            for strategy in self.strategies
         ]
         waiting = list(script.changes)
         with self._copy.connect() as writer, self._copy.connect() as connection:
-            self._stage.prepare(writer, script.outside)
+            self._table.prepare(writer, script.outside)
             for time in times:
                 due = []
                 # All that happens until this page is asked for, in one transaction.
                 while waiting and waiting[0].time <= time:
                     due.append(waiting.pop(0))
-                self._stage.apply(writer, due)
+                self._table.apply(writer, due)
                 for walker in walkers:
                     if not walker.ended:
                         walker.turn(connection)
                 connection.rollback()  # each page sees what is committed by then
             for walker in walkers:
                 walker.close()
-            self._stage.restore(writer)
-        return {walker.way: _count(walker, course, known) for walker in walkers}
+            self._table.restore(writer)
+        return {walker.strategy: _count(walker, course, known) for walker in walkers}
 
 
-class StagedTable:
+class ChangingTable:
     """The table of a copy, whose rows come, go and move."""
 
-    def __init__(self, table: Table, cast: Cast) -> None:
-        self._cast, self._insert = cast, table.insert()
+    def __init__(self, table: Table, walked: WalkedRows) -> None:
+        self._walked, self._insert = walked, table.insert()
         self._present: set[int] = set()
         self._moved: set[int] = set()
         self._keys = [column.name for column in table.primary_key.columns]
@@ -235,7 +257,7 @@ class StagedTable:
             for column in table.primary_key.columns
         ]
         self._delete = table.delete().where(*own)
-        leads = {name: bindparam(f"to_{name}", type_=table.c[name].type) for name in cast.leads}
+        leads = {name: bindparam(f"to_{name}", type_=table.c[name].type) for name in walked.leads}
         self._move = table.update().where(*own).values(leads) if leads else None
 
     def take_over(self, present: set[int]) -> None:
@@ -244,12 +266,12 @@ class StagedTable:
 
     def prepare(self, writer: Connection, outside: frozenset[int]) -> None:
         """Take rows out."""
-        self._present = set(range(len(self._cast.keys)))
+        self._present = set(range(len(self._walked.keys)))
         self.apply(writer, [Change(0.0, DELETE, row) for row in sorted(outside)])
 
     def apply(self, writer: Connection, changes: Sequence[Change]) -> None:
         """Make changes in one transaction; those of rows that are not there are none."""
-        rows = self._cast.rows
+        rows = self._walked.rows
         for change in changes:
             if change.kind == INSERT:
                 self._present.add(change.row)
@@ -261,7 +283,7 @@ class StagedTable:
                     writer.execute(self._delete, own)
                 elif self._move is not None:
                     self._moved.add(change.row)
-                    to = self._cast.lead_values(change.to)
+                    to = self._walked.lead_values(change.to)
                     values = {f"to_{name}": value for name, value in to.items()}
                     writer.execute(self._move, {**own, **values})
         writer.commit()
@@ -270,7 +292,7 @@ class StagedTable:
         """Put everything back as it was."""
         # Moves first: a row that is missing may hold values that a moved one still has.
         back = [Change(0.0, MOVE, row, row) for row in sorted(self._moved & self._present)]
-        missing = set(range(len(self._cast.keys))) - self._present
+        missing = set(range(len(self._walked.keys))) - self._present
         self.apply(writer, [*back, *(Change(0.0, INSERT, row) for row in sorted(missing))])
         self._moved.clear()
 
@@ -279,22 +301,22 @@ def _count(
     walker: Walker, course: Course, known: dict[tuple[Any, ...], tuple[int, int]]
 ) -> tuple[Counts, bool]:
     from vrelko.core.drift.fast import play
-    from vrelko.core.drift.timeline import Stage
+    from vrelko.core.drift.timeline import Timeline
 
     pages = [[known[key] for key in page] for page in walker.pages]
     # A frozen list covers rows where they stood when it was made, whatever happened to them since.
     listed = {row: key for key, row in known.values() if key % (1 << 32) == 0}
-    frozen = walker.way == "frozen-ids"
+    frozen = walker.strategy == "frozen-ids"
     covered = [listed[row] if frozen else key for page in pages for key, row in page]
     served = reference.Served(pages, max(covered, default=-1), walker.ended)
     counts = reference.count(course, served)
-    return counts, counts == play(Stage(course), walker.way)
+    return counts, counts == play(Timeline(course), walker.strategy)
 
 
-def _sum(way: Way, found: Sequence[tuple[Counts, bool]], pages: int) -> Replayed:
+def _sum(strategy: DriftStrategy, found: Sequence[tuple[Counts, bool]], pages: int) -> Replayed:
     counts = [one for one, _ in found]
     return Replayed(
-        strategy=way,
+        strategy=strategy,
         walks=len(counts),
         pages=pages,
         served=sum(one.served for one in counts),

@@ -101,7 +101,7 @@ class Bench:
     def taken(self, trial: Trial) -> AccessPath | None:
         """Ask by which access path the page of a trial that was run is read; None where unsure."""
         routes, strategy = self.model.routes, trial.strategy
-        if not routes.seen or trial.unknown or trial.grouped or trial.offset <= 0:
+        if not routes.explained or trial.unknown or trial.grouped or trial.offset <= 0:
             return None
         # Several statements a page: none of them alone says how it was read.
         if strategy == "keyset" and (routes.seek.branches != 1 or routes.ties is not None):

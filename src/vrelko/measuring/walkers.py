@@ -1,4 +1,4 @@
-"""Walkers: readers that go through a listing's pages in one way, and keep what they were served."""
+"""Walkers: readers who go through a listing's pages by one strategy, and keep what they got."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import Connection, Engine, create_engine
 from sqlalchemy.pool import StaticPool
 
-from vrelko.core.drift.walks import Way
+from vrelko.core.drift.walks import DriftStrategy
 from vrelko.core.spot import Spot
 from vrelko.engines.views import hold_view
 from vrelko.serving.listing import Listing
@@ -17,7 +17,7 @@ from vrelko.serving.pages.page import Page
 from vrelko.serving.steady.frozen import FrozenIds
 from vrelko.serving.steady.settings import Steady
 
-_STRATEGIES: dict[Way, str] = {
+_STRATEGIES: dict[DriftStrategy, str] = {
     "offset": "offset", "ceiling": "offset", "overlap": "offset", "keyset": "keyset",
     "frozen-view": "keyset", "frozen-ids": "frozen-ids",
 }  # fmt: skip
@@ -25,14 +25,14 @@ _STRATEGIES: dict[Way, str] = {
 
 @dataclass
 class Walker:
-    """One reader of a listing by one way; `turn` reads the next page.
+    """One reader of a listing by one strategy; `turn` reads the next page.
 
     `pages` hold the keys of the rows of each, as `Page.keys` gives them. `engine` is where views
     are held. Lists of ids are kept in memory.
     """
 
     listing: Listing
-    way: Way
+    strategy: DriftStrategy
     size: int
     params: Any
     engine: Engine
@@ -45,7 +45,7 @@ class Walker:
         self._frozen: FrozenIds | None = None
         self._held = ExitStack()
         self._view: Connection | None = None
-        if self.way == "frozen-ids":
+        if self.strategy == "frozen-ids":
             store = create_engine(
                 "sqlite://", poolclass=StaticPool, connect_args={"check_same_thread": False}
             )
@@ -53,17 +53,17 @@ class Walker:
             self._frozen = FrozenIds(store, most=10_000_000)
             self._frozen.create()
         steady = Steady(
-            ceiling=self.way == "ceiling",
-            overlap=self.overlap if self.way == "overlap" else None,
+            ceiling=self.strategy == "ceiling",
+            overlap=self.overlap if self.strategy == "overlap" else None,
             settle=self.listing.steady.settle,
             frozen=self._frozen,
         )
         # A grid takes any offset; the statements are those of the listing's own kind.
-        self._served = self.listing.with_strategy(_STRATEGIES[self.way], "grid", steady)
+        self._served = self.listing.with_strategy(_STRATEGIES[self.strategy], "grid", steady)
 
     def turn(self, connection: Connection) -> None:
         """Read the next page."""
-        if self.way == "frozen-view":
+        if self.strategy == "frozen-view":
             # Opened at the first page: the view is the walk's from its beginning, and no longer
             # held than that.
             if self._view is None:
@@ -89,18 +89,18 @@ class Walker:
         last, number = self._last, len(self.pages)
         if last is None:
             return None
-        if self.way in ("keyset", "frozen-view"):
+        if self.strategy in ("keyset", "frozen-view"):
             return last.after
         # By position: whatever moved meanwhile, the next page is at the next multiple of its size.
         walk = last.walk
-        return Spot("offset", at=number * self.size, seen=walk.seen, frozen=walk.frozen)
+        return Spot("offset", at=number * self.size, digests=walk.digests, frozen=walk.frozen)
 
     def _is_short(self, page: Page) -> bool:
         """Tell whether the page was the last one: less was there than was asked for."""
         number = len(self.pages)
-        if self.way == "frozen-ids":
+        if self.strategy == "frozen-ids":
             return (page.total.value or 0) < number * self.size
-        if self.way == "overlap":
+        if self.strategy == "overlap":
             # Rows served before were taken out of the page; the statement says how many came.
             begin = max((number - 1) * self.size - self.overlap, 0)
             return page.statements[0].rows < number * self.size - begin

@@ -16,7 +16,7 @@ from vrelko.core.periods import Periods
 from vrelko.core.workload import Depth, Landing, Needs, Readers, Use, Workload, Writers
 from vrelko.engines.registry import open_database
 from vrelko.errors import ListingError, PagesFileError, VrelkoError, nearest
-from vrelko.pagesfile.schema import ListingModel, PagesModel, Range
+from vrelko.pagesfile.schema import ConditionModel, ListingModel, PagesModel
 from vrelko.pagesfile.source import address_of, read_model, secrets_of
 from vrelko.pagesfile.steady import steady_of
 from vrelko.pagesfile.tables import (
@@ -246,7 +246,7 @@ def _search(model: ListingModel, column: Callable[[str, str], Column[Any]]) -> S
 
 def _conditions(column: Column[Any], value: Any) -> list[Any]:
     """Return the conditions that a value of `where` or `filters` spells."""
-    if not isinstance(value, Range):
+    if not isinstance(value, ConditionModel):
         # A bare value is an equality, the condition that most files have.
         return [column == _value(column, value)]
     found: list[Any] = []

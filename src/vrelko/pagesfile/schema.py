@@ -33,7 +33,7 @@ class _Strict(BaseModel):
         return {name: getattr(self, name) for name in names if name in self.model_fields_set}
 
 
-class Range(_Strict):
+class ConditionModel(_Strict):
     """A condition other than equality."""
 
     ge: Scalar | None = None
@@ -44,13 +44,13 @@ class Range(_Strict):
     null: bool | None = None
 
     @model_validator(mode="after")
-    def _says_something(self) -> Range:
+    def _says_something(self) -> ConditionModel:
         if all(value is None for value in self.model_dump().values()):
             raise ValueError(CONDITION)
         return self
 
 
-Condition = Annotated[Scalar | Range, Field(union_mode="left_to_right")]
+Condition = Annotated[Scalar | ConditionModel, Field(union_mode="left_to_right")]
 
 
 class SourceModel(_Strict):

@@ -14,7 +14,7 @@ from typing import Any
 from sqlalchemy import Select
 
 from vrelko.core.access import choose_keys, choose_path, follow_path
-from vrelko.core.access_path import AccessPath, Seen
+from vrelko.core.access_path import AccessPath, ExplainedPath
 from vrelko.core.cost.routes import Routes
 from vrelko.core.cost.turns import Turn
 from vrelko.core.engine_traits import TRAITS
@@ -31,7 +31,7 @@ from vrelko.serving.listing import Listing
 from vrelko.serving.variants.runner import Asked
 from vrelko.sql.parameters import LIMIT, OFFSET
 
-Ask = Callable[[float], Seen | None]
+Ask = Callable[[float], ExplainedPath | None]
 """Asks for the path of the page behind so many rows."""
 
 _EXACT = 0.01
@@ -103,7 +103,7 @@ def ask_routes(
     # A deferred join is asked about as a whole: the server may find keys by another index than
     # rows.
     keys, by_key = asking.deferred(0)
-    back: Seen | None = None
+    back: ExplainedPath | None = None
     back_turns: tuple[Turn, ...] = ()
     if outline.kind == "grid":  # whose pages may be read from the end
         back = asking.backward(0)
@@ -124,7 +124,7 @@ def ask_routes(
         ties=ties,
         back=None if back is None else asking.follow(back),
         back_deep=_reaching(back_turns, size),
-        seen=True,
+        explained=True,
     )
 
 
@@ -140,7 +140,7 @@ def _seek_routes(
         return served, (), None
     ladder = KeyLadder(variant, asking.order, asking.table, near.fixed)
 
-    def behind(at: float) -> Seen | None:
+    def behind(at: float) -> ExplainedPath | None:
         return ladder.ask(at / max(rows, 1.0), values, asking.limited)
 
     # A listing too small for a key in its middle is asked about its first page.
@@ -178,57 +178,57 @@ class Asking:
         self.values = listing.run_values(outline.params)
         self._reader = Reader.of(lender, self.table.name, listing.paged_name, self.table.partitions)
 
-    def path(self, select: Select[Any], values: Mapping[str, Any]) -> Seen | None:
+    def path(self, select: Select[Any], values: Mapping[str, Any]) -> ExplainedPath | None:
         """Ask for the path of any statement over the table."""
         return self._reader.path(select, values)
 
-    def offset(self, rows: float) -> Seen | None:
+    def offset(self, rows: float) -> ExplainedPath | None:
         """Ask for the path of the page behind so many rows."""
         return self.path(self.variant.offset(), self._limits(rows))
 
-    def backward(self, rows: float) -> Seen | None:
+    def backward(self, rows: float) -> ExplainedPath | None:
         """Ask for the path of the page that has so many rows behind it, read from the end."""
         return self.path(self.variant.offset(backward=True), self._limits(rows))
 
-    def deferred(self, rows: float) -> tuple[Seen | None, Seen | None]:
+    def deferred(self, rows: float) -> tuple[ExplainedPath | None, ExplainedPath | None]:
         """Ask how a deferred join finds its keys, and how their rows where it reads all."""
         return self._reader.deferred(self.variant.deferred(), self._limits(rows))
 
-    def keys(self, rows: float) -> Seen | None:
+    def keys(self, rows: float) -> ExplainedPath | None:
         """Ask how a deferred join finds the keys of the page behind so many rows."""
         return self.deferred(rows)[0]
 
-    def limited(self, select: Select[Any], values: Mapping[str, Any]) -> Seen | None:
+    def limited(self, select: Select[Any], values: Mapping[str, Any]) -> ExplainedPath | None:
         """Ask for the path of a statement with the limit that it is served with."""
         limited = self.variant.limited(select, self.size + 1)
         extra = {LIMIT: self.size + 1} if limited is select else {}
         return self.path(limited, {**values, **extra})
 
-    def follow(self, seen: Seen | None) -> AccessPath:
+    def follow(self, explained: ExplainedPath | None) -> AccessPath:
         """Return the access path of what a server says, in the variant's order."""
-        return self._follow(seen, self.order)
+        return self._follow(explained, self.order)
 
-    def follow_all(self, seen: Seen | None) -> AccessPath:
+    def follow_all(self, explained: ExplainedPath | None) -> AccessPath:
         """Return the access path of what a server says of rows in no order."""
-        return self._follow(seen, None)
+        return self._follow(explained, None)
 
-    def _follow(self, seen: Seen | None, order: Order | None) -> AccessPath:
-        if seen is None:  # such as a view, which EXPLAIN shows as what lies behind it
+    def _follow(self, explained: ExplainedPath | None, order: Order | None) -> AccessPath:
+        if explained is None:  # such as a view, which EXPLAIN shows as what lies behind it
             path = choose_path(self.outline, order, self.table, self.engine)
             return replace(path, unknown=_NOT_SEEN)
-        path = follow_path(self.outline, order, self.table, seen, self.engine)
+        path = follow_path(self.outline, order, self.table, explained, self.engine)
         return _with_tables(path, self.facts)
 
-    def follow_key(self, seen: Seen) -> AccessPath:
+    def follow_key(self, explained: ExplainedPath) -> AccessPath:
         """Return the access path of a page behind a key."""
-        path = self.follow(seen)
+        path = self.follow(explained)
         # Where no index begins with the order the key only filters, and all rows are read.
-        if not seen.unbounded:
+        if not explained.unbounded:
             return path
         return replace(path, unknown=path.unknown or "a key that bounds no index")
 
     def turns(
-        self, ask: Ask, begins: Seen | None, low: float, high: float, placed: float = 0.0
+        self, ask: Ask, begins: ExplainedPath | None, low: float, high: float, placed: float = 0.0
     ) -> tuple[Turn, ...]:
         """Return where a server turns to another path between two rows.
 
@@ -237,11 +237,11 @@ class Asking:
         if not TRAITS[self.engine].turns:
             return ()
         found = []
-        for row, seen in find_turns(ask, begins, low, high):
+        for row, explained in find_turns(ask, begins, low, high):
             # Bisecting ends at one per cent, and keys are placed by statistics: the turn lies
             # somewhere there.
             apart = placed + row * _EXACT
-            found.append(Turn(row, self.follow(seen), (row - apart, row + apart)))
+            found.append(Turn(row, self.follow(explained), (row - apart, row + apart)))
         return tuple(found)
 
     def taken(self, strategy: str, asked: Sequence[Asked]) -> AccessPath | None:
@@ -250,12 +250,12 @@ class Asking:
             return None
         select, values = asked[0].select, asked[0].values
         if strategy == "deferred-join":
-            seen, _ = self._reader.deferred(select, values)
+            explained, _ = self._reader.deferred(select, values)
         else:
-            seen = self.path(select, values)
-        if seen is None:
+            explained = self.path(select, values)
+        if explained is None:
             return None
-        return self.follow_key(seen) if strategy == "keyset" else self.follow(seen)
+        return self.follow_key(explained) if strategy == "keyset" else self.follow(explained)
 
     def _limits(self, rows: float) -> dict[str, Any]:
         return {**self.values, LIMIT: self.size + 1, OFFSET: max(int(rows), 0)}
@@ -271,7 +271,7 @@ def _reaching(turns: tuple[Turn, ...], size: int) -> tuple[Turn, ...]:
 
 
 def _ties_path(
-    outline: Outline, order: Order, table: TableFacts, seen: Seen, engine: str
+    outline: Outline, order: Order, table: TableFacts, explained: ExplainedPath, engine: str
 ) -> AccessPath:
     """Return the path to the rows alike in all terms of an order but the last."""
     fixed = {c.column for c in outline.conditions if c.kind == "equal"}
@@ -281,7 +281,7 @@ def _ties_path(
         if name not in fixed
     )
     tied = replace(outline, conditions=(*outline.conditions, *alike))
-    return follow_path(tied, Order(order.terms[-1:]), table, seen, engine)
+    return follow_path(tied, Order(order.terms[-1:]), table, explained, engine)
 
 
 def _with_tables(path: AccessPath, facts: Facts) -> AccessPath:
@@ -305,8 +305,8 @@ def _with_tables(path: AccessPath, facts: Facts) -> AccessPath:
 
 
 def find_turns(
-    ask: Ask, first: Seen | None, low: float, high: float
-) -> tuple[tuple[float, Seen], ...]:
+    ask: Ask, first: ExplainedPath | None, low: float, high: float
+) -> tuple[tuple[float, ExplainedPath], ...]:
     """Return the rows from which a server takes another path than ahead of them, and which.
 
     It is asked at places between, and between two that differ again, to one per cent.
@@ -314,22 +314,22 @@ def find_turns(
     if first is None or high <= max(low, 1.0):
         return ()
     places = [low, *(high * share for share in _PLACES if high * share > low), high]
-    told: list[tuple[float, Seen]] = [(low, first)]
+    told: list[tuple[float, ExplainedPath]] = [(low, first)]
     for place in places[1:]:
-        seen = ask(place)
-        if seen is not None:
-            told.append((place, seen))
-    found: list[tuple[float, Seen]] = []
+        explained = ask(place)
+        if explained is not None:
+            told.append((place, explained))
+    found: list[tuple[float, ExplainedPath]] = []
     for (begin, ahead), (end, last) in pairwise(told):
         found += _between(ask, begin, ahead, end, last, _MOST_TURNS)
     return tuple(found)
 
 
 def _between(
-    ask: Ask, low: float, first: Seen, high: float, last: Seen, most: int
-) -> list[tuple[float, Seen]]:
+    ask: Ask, low: float, first: ExplainedPath, high: float, last: ExplainedPath, most: int
+) -> list[tuple[float, ExplainedPath]]:
     """Return the turns between two places, at most so many."""
-    turns: list[tuple[float, Seen]] = []
+    turns: list[tuple[float, ExplainedPath]] = []
     while first.signature != last.signature and most > 0:
         begin, end, beyond = low, high, last
         # On a logarithmic scale: a turn at row 100 and one at row 1,000,000 are found alike well.

@@ -16,7 +16,7 @@ from uuid import UUID
 
 from sqlalchemy.types import TypeEngine
 
-from vrelko.core.access_path import Seen
+from vrelko.core.access_path import ExplainedPath
 from vrelko.core.facts import TableFacts
 from vrelko.core.order import Order, Term
 from vrelko.serving.variants.variant import Variant
@@ -103,8 +103,11 @@ class KeyLadder:
         return key
 
     def ask(
-        self, share: float, values: Mapping[str, Any], explain: Callable[[Any, Any], Seen | None]
-    ) -> Seen | None:
+        self,
+        share: float,
+        values: Mapping[str, Any],
+        explain: Callable[[Any, Any], ExplainedPath | None],
+    ) -> ExplainedPath | None:
         """Return the path to the page behind the key at a share of the rows, None for no key.
 
         Of several statements, to the one for all values of the first term behind the key's: the
@@ -128,8 +131,8 @@ class KeyLadder:
         return next(beyond, 0)
 
     def ask_ties(
-        self, values: Mapping[str, Any], explain: Callable[[Any, Any], Seen | None]
-    ) -> Seen | None:
+        self, values: Mapping[str, Any], explain: Callable[[Any, Any], ExplainedPath | None]
+    ) -> ExplainedPath | None:
         """Return the path to the rows that tie with a key, None where they are no statement."""
         if not self._variant.splits_ties:
             return None

@@ -12,7 +12,7 @@ from sqlalchemy import Engine, Select
 
 from vrelko.core.cost.model import CostModel
 from vrelko.core.cost.rates import Clock, Rates
-from vrelko.core.drift.costs import WayCost, cost_ways
+from vrelko.core.drift.costs import StrategyCost, cost_strategies
 from vrelko.core.drift.expectation import overlap_for
 from vrelko.core.drift.stream import Stream
 from vrelko.core.facts import Facts
@@ -30,7 +30,7 @@ from vrelko.serving.listing import Listing
 from vrelko.sql.routines import Routine, render_routine
 from vrelko.sql.text import render_sql
 
-SCHEMA = "vrelko.plan/2"
+SCHEMA = "vrelko.plan/3"
 _OVERLAP_CHANCE = 0.01
 
 
@@ -90,16 +90,16 @@ class Plan:
         return overlap_for(self.stream, self.judgement.size, pages, dwell, _OVERLAP_CHANCE)
 
     @cached_property
-    def ways(self) -> tuple[WayCost, ...]:
-        """What each way of keeping pages steady costs the database, and keeps."""
+    def strategy_costs(self) -> tuple[StrategyCost, ...]:
+        """What each strategy of keeping pages steady costs the database, and keeps."""
         clock = Clock(self.judgement.rates, self.facts.server)
-        return cost_ways(
+        return cost_strategies(
             self.usual_model(), self.given.readers, clock, self.judgement.size, self.overlap
         )
 
     def usual_model(self) -> CostModel:
         """Return the cost model of the first variant in use."""
-        # What most readers ask for stands first; prices of ways are told for it alone.
+        # What most readers ask for stands first; prices of strategies are told for it alone.
         use = self.uses[0] if self.uses else VariantUse(self.outline, self.outline.orders[0], 1.0)
         return use.model(self.facts.table(use.outline.table), self.facts.server)
 
@@ -137,7 +137,7 @@ class Plan:
         ]
 
     def as_dict(self) -> dict[str, Any]:
-        """Return the plan as plain data (schema `vrelko.plan/2`)."""
+        """Return the plan as plain data (schema `vrelko.plan/3`)."""
         judged = asdict(self.judgement)
         return {
             "schema": SCHEMA,
@@ -147,7 +147,7 @@ class Plan:
             "given": asdict(self.given),
             **judged,
             "path": self.judgement.path.text,
-            "ways": [asdict(way) for way in self.ways],
+            "strategy_costs": [asdict(strategy) for strategy in self.strategy_costs],
         }
 
     def to_json(self) -> str:

@@ -1,4 +1,4 @@
-"""Figures of rows that change: by way, by page, by write rate, and what waiting saves."""
+"""Figures of rows that change: by strategy, by page, by write rate, and what waiting saves."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ if TYPE_CHECKING:
     from vrelko.core.drift.settle_delay import Delays
     from vrelko.measuring.drift import Drift
 
-WAY_COLOURS = {
+STRATEGY_COLOURS = {
     "offset": "#c2552d",
     "ceiling": "#d99a2b",
     "overlap": "#5b6abf",
@@ -23,20 +23,23 @@ _MARKS = {"offset": "s", "ceiling": "^", "overlap": "D", "keyset": "o"}
 _LEAST = 1e-9
 
 
-def draw_ways(drift: Drift) -> str:
-    """Return repeats and misses per walk by way: simulated (bars), by formula, and replayed."""
+def draw_strategies(drift: Drift) -> str:
+    """Return repeats and misses per walk by strategy: simulated (bars), estimated, replayed."""
     figure, both = make_figure((5.6, 4.1), panels=2)
     expected = {one.strategy: one for one in drift.expected}
     replayed = {one.strategy: one for one in drift.replayed}
-    ways = [one.way for one in drift.shown][::-1]
-    names = [f"overlap of {drift.overlap:,}" if way == "overlap" else way for way in ways]
+    strategies = [one.strategy for one in drift.shown][::-1]
+    names = [
+        f"overlap of {drift.overlap:,}" if strategy == "overlap" else strategy
+        for strategy in strategies
+    ]
     for axes, kind in zip(both, ("repeats", "misses"), strict=True):
         top = 0.0
         for at, one in enumerate(reversed(drift.shown)):
             mean, error = one.means[kind], one.errors[kind]
             # Room for the longest bar with its error, and the number beside it.
             top = max(top, mean + error)
-            colour = WAY_COLOURS[one.way]
+            colour = STRATEGY_COLOURS[one.strategy]
             axes.barh(at, mean, 0.62, color=colour, xerr=error or None, ecolor="#111827", capsize=2)
             axes.annotate(
                 shorten(mean),
@@ -46,17 +49,17 @@ def draw_ways(drift: Drift) -> str:
                 textcoords="offset points",
                 fontsize=9,
             )
-            if one.way in expected:
+            if one.strategy in expected:
                 axes.plot(
-                    getattr(expected[one.way], kind),
+                    getattr(expected[one.strategy], kind),
                     at,
                     marker="|",
                     color="#111827",
                     markersize=15,
                     markeredgewidth=1.6,
                 )
-            if one.way in replayed:
-                seen = replayed[one.way]
+            if one.strategy in replayed:
+                seen = replayed[one.strategy]
                 axes.plot(
                     getattr(seen, kind) / seen.walks,
                     at - 0.16,
@@ -68,8 +71,8 @@ def draw_ways(drift: Drift) -> str:
         axes.set_xlim(0, top * 1.3 or 1)
         axes.set_title(f"{kind} per walk", fontsize=10, loc="left")
         axes.grid(True, axis="x", color="#e5e7eb")
-    both[0].set_yticks(range(len(ways)), names, fontsize=9)
-    both[1].set_yticks(range(len(ways)), [""] * len(ways))
+    both[0].set_yticks(range(len(strategies)), names, fontsize=9)
+    both[1].set_yticks(range(len(strategies)), [""] * len(strategies))
     _explain(figure, bool(expected), bool(replayed))
     return to_svg(figure)
 
@@ -109,20 +112,20 @@ def _explain(figure: Any, expected: bool, replayed: bool) -> None:
 
 
 def draw_pages(drift: Drift) -> str:
-    """Return where in the walk repeats (up) and misses (down) fall, by page, in three ways."""
+    """Return where in a walk repeats (up) and misses (down) fall, by page, for three strategies."""
     figure, axes = make_figure()
-    shown = [one for one in drift.shown if one.way in _LINES]
+    shown = [one for one in drift.shown if one.strategy in _LINES]
     for one in shown:
         pages = range(1, len(one.by_page) + 1)
         style = {
-            "color": WAY_COLOURS[one.way],
-            "linestyle": _LINES[one.way],
+            "color": STRATEGY_COLOURS[one.strategy],
+            "linestyle": _LINES[one.strategy],
             "linewidth": 1.8,
-            "marker": _MARKS[one.way],
+            "marker": _MARKS[one.strategy],
             "markersize": 4,
         }
-        axes.plot(pages, [pair[0] for pair in one.by_page], label=one.way, **style)
-        # Downward, without a label: the legend has each way once.
+        axes.plot(pages, [pair[0] for pair in one.by_page], label=one.strategy, **style)
+        # Downward, without a label: the legend has each strategy once.
         axes.plot(pages, [-pair[1] for pair in one.by_page], **style)
     axes.axhline(0, color="#4b5563", linewidth=1)
     axes.set_xlabel("page of the walk")
@@ -137,16 +140,16 @@ def draw_pages(drift: Drift) -> str:
 def draw_clean(clean: dict[str, list[float]], factors: tuple[float, ...]) -> str:
     """Return the share of clean walks by how often rows are written, beside today's rate."""
     figure, axes = make_figure()
-    for way, shares in clean.items():
-        if way in _LINES:
+    for strategy, shares in clean.items():
+        if strategy in _LINES:
             axes.plot(
                 factors,
                 shares,
-                label=way,
-                color=WAY_COLOURS[way],
-                linestyle=_LINES[way],
+                label=strategy,
+                color=STRATEGY_COLOURS[strategy],
+                linestyle=_LINES[strategy],
                 linewidth=1.8,
-                marker=_MARKS[way],
+                marker=_MARKS[strategy],
                 markersize=4,
             )
     axes.axvline(1, color="#9ca3af", linewidth=1, linestyle=":")
@@ -174,7 +177,7 @@ def draw_settling(delays: Delays, rate: float, every_s: float) -> str:
         waits,
         # A logarithmic axis has no 0.
         [value or None for value in late],
-        color=WAY_COLOURS["offset"],
+        color=STRATEGY_COLOURS["offset"],
         linestyle="--",
         linewidth=1.8,
         label="rows later than the wait",
@@ -182,7 +185,7 @@ def draw_settling(delays: Delays, rate: float, every_s: float) -> str:
     axes.plot(
         waits,
         [value or None for value in lost],
-        color=WAY_COLOURS["keyset"],
+        color=STRATEGY_COLOURS["keyset"],
         linewidth=2,
         label=f"rows lost, asking every {every_s:g} s",
     )

@@ -8,7 +8,7 @@ from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from vrelko.core.number_format import render_bytes, render_count, render_ms, render_rare
 from vrelko.planning.conclusion import conclude, reasons_of
-from vrelko.reporting.drift_figures import draw_clean, draw_pages, draw_ways
+from vrelko.reporting.drift_figures import draw_clean, draw_pages, draw_strategies
 from vrelko.reporting.figures import COLOURS, draw_work
 from vrelko.reporting.study import RATE_FACTORS, Study
 
@@ -31,7 +31,7 @@ def render_report(studies: Sequence[Study]) -> str:
 
 
 def _drift_figures(study: Study) -> dict[str, str]:
-    found = {"ways": draw_ways(study.drift), "pages": draw_pages(study.drift)}
+    found = {"strategies": draw_strategies(study.drift), "pages": draw_pages(study.drift)}
     if study.clean:
         found["clean"] = draw_clean(study.clean, RATE_FACTORS)
     return found

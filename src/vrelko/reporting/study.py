@@ -17,7 +17,7 @@ RATE_FACTORS = (0.01, 0.03, 0.1, 0.3, 1.0, 3.0)
 class Study:
     """One listing: planned, measured, and walked while rows change.
 
-    `clean`: each way's share of clean walks where write rates are multiplied by RATE_FACTORS.
+    `clean`: each strategy's share of clean walks where write rates are multiplied by RATE_FACTORS.
     `notes` say what was left out, and why.
     """
 

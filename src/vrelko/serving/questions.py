@@ -21,8 +21,8 @@ from vrelko.serving.pages.periods import (
     list_periods,
     within_period,
 )
-from vrelko.serving.pages.places import Place, count_ahead, where_is
 from vrelko.serving.pages.request import lend
+from vrelko.serving.pages.row_position import RowPosition, count_ahead, where_is
 from vrelko.serving.pages.shares import Share, share_of, spot_at_share
 from vrelko.serving.pages.walks import ranges, walk, walk_frozen
 
@@ -38,7 +38,7 @@ class AskedListing(DescribedListing):
         size: object = None,
         params: Mapping[str, Any] | None = None,
         order: str | None = None,
-    ) -> Place:
+    ) -> RowPosition:
         """Return the page that holds a row, given its key or a row of a page.
 
         Counts the rows ahead of it. A row that is not there has the place it would take.

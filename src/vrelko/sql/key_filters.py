@@ -8,7 +8,7 @@ from typing import Any
 
 from sqlalchemy import ColumnElement, Select, and_, bindparam, or_, tuple_
 
-from vrelko.core.seek import Range, plan_ranges
+from vrelko.core.seek import KeyRange, plan_ranges
 from vrelko.errors import ListingError
 from vrelko.sql.page_source import Source
 from vrelko.sql.predicates import build_predicate, first_where
@@ -37,7 +37,7 @@ def keep_behind(
     apart = replace(source, prefix=TOP)
     everything = tuple(range(len(source.order)))
     # The row of the place itself, and all behind it.
-    ranges = (Range(equal=everything), *plan_ranges(source.order, null_keys, "split"))
+    ranges = (KeyRange(equal=everything), *plan_ranges(source.order, null_keys, "split"))
     behind = or_(*(build_predicate(apart, source.order, part, null_keys) for part in ranges))
     whole = first_where(source, source.select, behind)
     return replace(source, select=whole), first_where(source, counted, behind)

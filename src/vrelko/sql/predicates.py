@@ -11,7 +11,7 @@ from uuid import UUID
 from sqlalchemy import ColumnElement, Select, and_, bindparam, tuple_
 
 from vrelko.core.order import Order
-from vrelko.core.seek import Range, needs_placement
+from vrelko.core.seek import KeyRange, needs_placement
 from vrelko.sql.functions import group_terms
 from vrelko.sql.page_source import Source
 from vrelko.sql.sources import conjuncts, plain
@@ -27,7 +27,7 @@ _NEUTRAL: dict[type, Any] = {
 def ordered(
     source: Source,
     order: Order,
-    group: Sequence[Range] = (Range(),),
+    group: Sequence[KeyRange] = (KeyRange(),),
     null_keys: Sequence[bool] = (),
 ) -> Select[Any]:
     """Return a source's select with its ORDER BY.
@@ -43,7 +43,7 @@ def order_clauses(
     source: Source,
     order: Order,
     elements: Sequence[ColumnElement[Any]],
-    group: Sequence[Range] = (Range(),),
+    group: Sequence[KeyRange] = (KeyRange(),),
     null_keys: Sequence[bool] = (),
 ) -> list[ColumnElement[Any]]:
     """Return the ORDER BY terms of an order over elements."""
@@ -68,7 +68,7 @@ def order_clauses(
 
 
 def build_predicate(
-    source: Source, order: Order, part: Range, null_keys: Sequence[bool]
+    source: Source, order: Order, part: KeyRange, null_keys: Sequence[bool]
 ) -> ColumnElement[bool]:
     """Return the condition of one range behind a key."""
     conditions: list[ColumnElement[bool]] = []
@@ -104,7 +104,7 @@ def _key(source: Source, position: int) -> ColumnElement[Any]:
     return source.keys[position].parameter(f"{source.prefix}{position}")
 
 
-def is_trap(group: Sequence[Range]) -> bool:
+def is_trap(group: Sequence[KeyRange]) -> bool:
     """Tell whether the server could read by equality alone: one range, fixed at its beginning."""
     first = group[0]
     return len(group) == 1 and (bool(first.equal) or first.null is not None)

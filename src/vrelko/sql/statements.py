@@ -17,7 +17,7 @@ from sqlalchemy import (
 
 from vrelko.core.order import Order
 from vrelko.core.seek import (
-    Range,
+    KeyRange,
     group_ranges,
     plan_edge,
     plan_ranges,
@@ -57,7 +57,7 @@ def build_edge(source: Source, backward: bool) -> tuple[Select[Any], ...]:
 
 def ranges_by_statement(
     source: Source, order: Order, null_keys: Sequence[bool] | None, joined: bool = False
-) -> tuple[tuple[Range, ...], ...]:
+) -> tuple[tuple[KeyRange, ...], ...]:
     """Return the ranges behind a key, or of all rows where `null_keys` is None, by statement."""
     # NULLs that sort where no index has them make ranges of their own, read in turn.
     awkward, form = source.awkward(order), source.capabilities.form
@@ -146,11 +146,11 @@ def build_ahead_of_value(source: Source, statement: Select[Any]) -> tuple[Select
 
 
 def page_statement(
-    source: Source, order: Order, group: Sequence[Range], null_keys: Sequence[bool]
+    source: Source, order: Order, group: Sequence[KeyRange], null_keys: Sequence[bool]
 ) -> Select[Any]:
     """Return the statement for the rows of some ranges, in order, up to the limit."""
     whole = ordered(source, order, group, null_keys)
-    if group != (Range(),):
+    if group != (KeyRange(),):
         # The range furthest off holds most rows, and an OR is asked from the left for each of them.
         predicates = [build_predicate(source, order, part, null_keys) for part in reversed(group)]
         # Else MariaDB reads the whole equal prefix by ref access, and sorts it.

@@ -66,7 +66,9 @@ def survey_table(
     # The b-tree's own cells where they can be looked at, else what the columns add up to.
     row_bytes = tree.cell_bytes if tree else sum(c.width or 0 for c in columns) + 4.0
     block = int(connection.exec_driver_sql("PRAGMA page_size").scalar() or 4096)
-    blocks = rows / tree.cells_a_leaf if tree and tree.cells_a_leaf else rows * row_bytes / block
+    blocks = (
+        rows / tree.cells_per_leaf if tree and tree.cells_per_leaf else rows * row_bytes / block
+    )
     table = TableFacts(
         name=name,
         rows=rows,
@@ -137,7 +139,7 @@ def _survey_index(
     widths = [table.column(c.name).width or 8.0 for c in index.columns if c.name]
     # A cell has a pointer and a header of its own.
     size = tree.cell_bytes + 4.0 if tree else sum(widths) + 8.0
-    leaves = table.rows / tree.cells_a_leaf if tree and tree.cells_a_leaf else None
+    leaves = table.rows / tree.cells_per_leaf if tree and tree.cells_per_leaf else None
     return IndexFacts(
         name=index.name,
         columns=index.columns,

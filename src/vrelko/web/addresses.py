@@ -21,7 +21,7 @@ RELATIONS = ("self", "first", "prev", "next", "last")
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class StripItem:
     """One place of the strip: a numbered link, or a gap (without number and address)."""
 
     number: int | None
@@ -38,7 +38,7 @@ class Urls:
     prev: str | None
     next: str | None
     last: str | None
-    strip: tuple[Place, ...] = ()
+    strip: tuple[StripItem, ...] = ()
 
     def items(self) -> list[tuple[str, str]]:
         """Return relation and address of each link there is."""
@@ -90,7 +90,7 @@ def page_urls(page: Page | NumberedPage, url: str, http: HttpOptions = USUAL) ->
         prev=prev,
         next=following,
         last=end,
-        strip=tuple(_place(address, link) for link in page.strip(http.strip_width)),
+        strip=tuple(_strip_item(address, link) for link in page.strip(http.strip_width)),
     )
 
 
@@ -107,7 +107,7 @@ def _numbered_urls(page: NumberedPage, url: str, http: HttpOptions) -> Urls:
         prev=link(page.prev),
         next=link(page.next),
         last=link(None if last == page.number else last),
-        strip=tuple(_place(address, place) for place in page.strip(http.strip_width)),
+        strip=tuple(_strip_item(address, place) for place in page.strip(http.strip_width)),
     )
 
 
@@ -122,10 +122,10 @@ def _is_numbered(page: Page, http: HttpOptions) -> bool:
     return http.offsets or (page.offset or 0) % page.size == 0
 
 
-def _place(address: _Address, link: Link) -> Place:
+def _strip_item(address: _Address, link: Link) -> StripItem:
     if link.number is None:
-        return Place(None, None)
-    return Place(link.number, address.of_number(link.number), link.current)
+        return StripItem(None, None)
+    return StripItem(link.number, address.of_number(link.number), link.current)
 
 
 class _Address:

@@ -8,8 +8,8 @@ from dataclasses import replace
 
 from vrelko.core.access_path import AccessPath, Lookup
 from vrelko.core.cost.engine_work import ENGINE_WORK
+from vrelko.core.cost.inputs import CostInputs
 from vrelko.core.cost.profiles import entries_apart, entries_between
-from vrelko.core.cost.scene import Scene
 from vrelko.core.cost.work import NO_WORK, Ask, Work
 
 _MOST_SCATTER = 1.0  # a log standard deviation, beyond which little is told
@@ -17,19 +17,19 @@ _WORKER_SHARE = 0.75  # of a process's work that a parallel worker takes off it
 _JOINED = (Lookup("", None, True),)  # where the server did not tell how
 
 
-def work_along(scene: Scene, path: AccessPath, ask: Ask) -> Work:
+def work_along(inputs: CostInputs, path: AccessPath, ask: Ask) -> Work:
     """Return the work that a statement's part asks over one access path."""
-    if path is not scene.path:
-        scene = replace(scene, path=path, in_order=path.kind == "ordered")
+    if path is not inputs.path:
+        inputs = replace(inputs, path=path, in_order=path.kind == "ordered")
     # Shares of no rows would divide by zero; a statement over none costs its round trip.
-    if scene.table.rows <= 0:
+    if inputs.table.rows <= 0:
         return replace(NO_WORK, statements=1.0)
     apart = 1.0
     if path.profile and ask.form in ("page", "seek", "deferred"):
-        apart = entries_apart(path.profile, scene.reached, scene.matching, *_stretch(scene, ask))
+        apart = entries_apart(path.profile, inputs.reached, inputs.matching, *_stretch(inputs, ask))
         # Conditions may let many rows pass at one end of an order and few at the other.
-        scene = _at_place(scene, ask)
-    work = ENGINE_WORK[scene.server.engine].work_of(scene, ask)
+        inputs = _at_place(inputs, ask)
+    work = ENGINE_WORK[inputs.server.engine].work_of(inputs, ask)
     if apart > 1:
         scatter = min(math.log(apart) / 2, _MOST_SCATTER)
         work = replace(work, timed_scatter=math.hypot(work.timed_scatter, scatter))
@@ -48,7 +48,7 @@ def work_along(scene: Scene, path: AccessPath, ask: Ask) -> Work:
             sort_units=work.sort_units / side_by_side,
         )
     if path.lookups is None:
-        lookups: Sequence[Lookup] = () if ask.form == "count" else _JOINED * scene.joins
+        lookups: Sequence[Lookup] = () if ask.form == "count" else _JOINED * inputs.joins
     else:
         lookups = path.lookups
     if not lookups:
@@ -56,16 +56,16 @@ def work_along(scene: Scene, path: AccessPath, ask: Ask) -> Work:
     # A sort behind the join has joined every row before the first is shown.
     late = path.kind == "sorted" and not path.sorts_first
     if late or ask.form in ("count", "whole", "all"):
-        reached = scene.matching / path.joined
+        reached = inputs.matching / path.joined
     elif path.kind == "grouped":
         # Each row of the groups is joined before any of them is known to be on the page.
         reached = work.entries
     else:
-        reached = min((ask.skip + work.rows) / path.joined, scene.matching / path.joined)
+        reached = min((ask.skip + work.rows) / path.joined, inputs.matching / path.joined)
     return with_lookups(work, lookups, reached)
 
 
-def work_of_branches(scene: Scene, path: AccessPath, rows: float, at: float) -> Work:
+def work_of_branches(inputs: CostInputs, path: AccessPath, rows: float, at: float) -> Work:
     """Return the work of a page of which each branch gives its first keys.
 
     They are kept in a temporary table, sorted there, and the page's rows sought by key. A value
@@ -74,12 +74,12 @@ def work_of_branches(scene: Scene, path: AccessPath, rows: float, at: float) -> 
     # Branches read keys alone; only the rows of the page are looked up whole.
     keys = replace(path, covering=True, branches=1)
     # Near the end a value has fewer rows left than the page asks of each branch.
-    left = max(1 - at / max(scene.matching, 1.0), 0.0) * scene.table.rows * path.passing
+    left = max(1 - at / max(inputs.matching, 1.0), 0.0) * inputs.table.rows * path.passing
     given = [min(rows, share * left) for share in path.runs] or [rows] * path.branches
     read = NO_WORK
     for part in given:
-        read = read + work_along(scene, keys, Ask("seek", 0, part))
-    out = rows * ENGINE_WORK[scene.server.engine].blocks_a_key(scene)
+        read = read + work_along(inputs, keys, Ask("seek", 0, part))
+    out = rows * ENGINE_WORK[inputs.server.engine].blocks_per_key(inputs)
     return replace(
         read,
         statements=1.0,
@@ -88,32 +88,32 @@ def work_of_branches(scene: Scene, path: AccessPath, rows: float, at: float) -> 
         sort_units=read.rows * math.log2(read.rows + 2),
         copied=read.rows + rows / 3,
         blocks=read.blocks + out,
-        steps=read.steps * 1.3 + read.rows * 7.2 + rows * (scene.columns + 12),
+        steps=read.steps * 1.3 + read.rows * 7.2 + rows * (inputs.columns + 12),
         rows=rows,
-        bytes=rows * scene.row_bytes,
-        values=rows * scene.columns,
+        bytes=rows * inputs.row_bytes,
+        values=rows * inputs.columns,
         misses=read.misses + rows,
     )
 
 
-def seek_blocks(scene: Scene, path: AccessPath, rows: float) -> float:
+def seek_blocks(inputs: CostInputs, path: AccessPath, rows: float) -> float:
     """Blocks that rows found one by one by their keys take."""
-    with_rows = work_along(scene, path, Ask("deferred", 0, rows)).blocks
-    return with_rows - work_along(scene, replace(path, covering=True), Ask("page", 0, rows)).blocks
+    with_rows = work_along(inputs, path, Ask("deferred", 0, rows)).blocks
+    return with_rows - work_along(inputs, replace(path, covering=True), Ask("page", 0, rows)).blocks
 
 
-def _at_place(scene: Scene, ask: Ask) -> Scene:
-    """Return the scene with the share of rows that pass where a page is read."""
-    matching, need = scene.matching, ask.skip + ask.rows
-    walked = entries_between(scene.path.profile, scene.reached, matching, *_stretch(scene, ask))
+def _at_place(inputs: CostInputs, ask: Ask) -> CostInputs:
+    """Return the inputs with the share of rows that pass where a page is read."""
+    matching, need = inputs.matching, ask.skip + ask.rows
+    walked = entries_between(inputs.path.profile, inputs.reached, matching, *_stretch(inputs, ask))
     here = min(max(need / max(walked, 1.0), 1e-9), 1.0)
-    return replace(scene, path=replace(scene.path, passing=here), told=matching)
+    return replace(inputs, path=replace(inputs.path, passing=here), listing_rows=matching)
 
 
-def _stretch(scene: Scene, ask: Ask) -> tuple[float, float]:
+def _stretch(inputs: CostInputs, ask: Ask) -> tuple[float, float]:
     """Return the passing rows from which and up to which a page reads."""
-    begin = min(max(ask.at, 0.0), scene.matching)
-    return begin, min(begin + ask.skip + ask.rows, scene.matching)
+    begin = min(max(ask.at, 0.0), inputs.matching)
+    return begin, min(begin + ask.skip + ask.rows, inputs.matching)
 
 
 def with_lookups(work: Work, lookups: Sequence[Lookup], rows: float) -> Work:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from vrelko.core.cost import mariadb, postgresql, sqlite
-from vrelko.core.cost.scene import Scene
+from vrelko.core.cost.inputs import CostInputs
 from vrelko.core.cost.work import Ask, Work
 
 
@@ -15,28 +15,28 @@ class EngineWork:
     """The functions of one engine; none has a default.
 
     `work_of` what a statement's part asks over its access path; `counted` what the engine's counter
-    is expected to show for a work; `blocks_a_key` the blocks of a row that is sought by its key.
+    is expected to show for a work; `blocks_per_key` the blocks of a row that is sought by its key.
     """
 
-    work_of: Callable[[Scene, Ask], Work]
+    work_of: Callable[[CostInputs, Ask], Work]
     counted: Callable[[Work], float]
-    blocks_a_key: Callable[[Scene], float]
+    blocks_per_key: Callable[[CostInputs], float]
 
 
-def _levels(scene: Scene) -> float:
-    return scene.table.levels
+def _levels(inputs: CostInputs) -> float:
+    return inputs.table.levels
 
 
 ENGINE_WORK: dict[str, EngineWork] = {
     "sqlite": EngineWork(
-        work_of=sqlite.work_of, counted=lambda work: work.steps, blocks_a_key=_levels
+        work_of=sqlite.work_of, counted=lambda work: work.steps, blocks_per_key=_levels
     ),
     "postgresql": EngineWork(
         work_of=postgresql.work_of,
         counted=lambda work: work.blocks,
-        blocks_a_key=postgresql.blocks_a_key,
+        blocks_per_key=postgresql.blocks_per_key,
     ),
     "mariadb": EngineWork(
-        work_of=mariadb.work_of, counted=mariadb.handler_rows, blocks_a_key=_levels
+        work_of=mariadb.work_of, counted=mariadb.handler_rows, blocks_per_key=_levels
     ),
 }

@@ -10,7 +10,7 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
-from vrelko.core.cost.scene import Scene
+from vrelko.core.cost.inputs import CostInputs
 from vrelko.core.cost.work import Ask, Work
 
 _ADDONS_BYTES = 1024  # wider rows are sorted by their ids and read again
@@ -18,103 +18,105 @@ _DIVES = 2.0
 _QUEUE_SLOWER = 3.0  # the server sorts all where a queue would keep more than a third
 
 
-def work_of(scene: Scene, ask: Ask) -> Work:
+def work_of(inputs: CostInputs, ask: Ask) -> Work:
     """Return the work of one statement."""
-    work = _of_one(scene, ask)
-    parts = scene.table.partitions
+    work = _of_one(inputs, ask)
+    parts = inputs.table.partitions
     if parts < 2 or ask.form == "all":
         return work
     # A page behind a key opens each partition for the ties and once more for what follows.
     opened = 2.0 * parts - 2 if ask.form == "seek" else float(parts)  # each by its own descent
-    return replace(work, entries=work.entries + opened, blocks=work.blocks + opened * scene.levels)
+    return replace(work, entries=work.entries + opened, blocks=work.blocks + opened * inputs.levels)
 
 
-def _of_one(scene: Scene, ask: Ask) -> Work:
+def _of_one(inputs: CostInputs, ask: Ask) -> Work:
     """Return the work of one statement, as of a table that is not partitioned."""
     if ask.form == "deferred":
-        return _deferred(scene, ask)
-    if scene.path.led_by is not None and ask.form != "all":
-        return _led(scene, ask)
+        return _deferred(inputs, ask)
+    if inputs.path.led_by is not None and ask.form != "all":
+        return _led(inputs, ask)
     if ask.form == "all":
-        return _read_all(scene)
-    if scene.path.kind == "grouped":
-        return _by_groups(scene, ask)
+        return _read_all(inputs)
+    if inputs.path.kind == "grouped":
+        return _by_groups(inputs, ask)
     if ask.form == "count":
-        return _count(scene, ask.rows)
+        return _count(inputs, ask.rows)
     if ask.form == "whole":
-        return _page(scene, 0.0, scene.matching, ask)
-    return _page(scene, ask.skip, ask.rows, ask)
+        return _page(inputs, 0.0, inputs.matching, ask)
+    return _page(inputs, ask.skip, ask.rows, ask)
 
 
-def _page(scene: Scene, skip: float, rows: float, ask: Ask) -> Work:
-    rows = min(rows, max(scene.matching - skip, 0.0))
-    out = {"rows": rows, "bytes": rows * scene.row_bytes, "values": rows * scene.columns}
-    if scene.in_order:
-        more = scene.terms - 1 if ask.form == "seek" else 0  # each range ends in one row too many
-        walked = _walk(scene, scene.entries(skip + rows) + more)
+def _page(inputs: CostInputs, skip: float, rows: float, ask: Ask) -> Work:
+    rows = min(rows, max(inputs.matching - skip, 0.0))
+    out = {"rows": rows, "bytes": rows * inputs.row_bytes, "values": rows * inputs.columns}
+    if inputs.in_order:
+        more = inputs.terms - 1 if ask.form == "seek" else 0  # each range ends in one row too many
+        walked = _walk(inputs, inputs.entries(skip + rows) + more)
         # Before it reads a range the optimizer dives into the index to estimate it.
-        dives = _DIVES if ask.form == "seek" or scene.path.bounded else 0.0
+        dives = _DIVES if ask.form == "seek" or inputs.path.bounded else 0.0
         return replace(walked, dives=dives, **out)
-    return replace(_sorted(scene, skip + rows), **out)
+    return replace(_sorted(inputs, skip + rows), **out)
 
 
-def _led(scene: Scene, ask: Ask) -> Work:
+def _led(inputs: CostInputs, ask: Ask) -> Work:
     """A join that reads another table first and finds the paged rows by an index on its key.
 
     They go into a temporary table, are read from there to be sorted, and the page's rows again.
     """
-    leader = scene.path.led_by
+    leader = inputs.path.led_by
     assert leader is not None
-    found = scene.reached * scene.path.joined
-    read = _walk(scene, found)
+    found = inputs.reached * inputs.path.joined
+    read = _walk(inputs, found)
     # Only keys of the other table that lead to rows of this one are sought with success.
-    keys = leader.rows * scene.path.joined
+    keys = leader.rows * inputs.path.joined
     read = replace(read, scanned=read.scanned + leader.rows, seeks=read.seeks + keys)
     if ask.form == "count":
         return replace(read, counted=found, rows=1, bytes=8, values=1)
-    rows = min(ask.rows, max(scene.matching - ask.skip, 0.0))
+    rows = min(ask.rows, max(inputs.matching - ask.skip, 0.0))
     if ask.form == "whole":
-        rows = scene.matching
+        rows = inputs.matching
     kept = ask.skip + rows
     read = replace(
         read,
-        scanned=read.scanned + scene.matching + kept,
-        sorted_rows=scene.matching,
-        sort_logs=scene.matching * math.log2(scene.matching + 2),
+        scanned=read.scanned + inputs.matching + kept,
+        sorted_rows=inputs.matching,
+        sort_logs=inputs.matching * math.log2(inputs.matching + 2),
     )
-    out = {"rows": rows, "bytes": rows * scene.row_bytes, "values": rows * scene.columns}
+    out = {"rows": rows, "bytes": rows * inputs.row_bytes, "values": rows * inputs.columns}
     return replace(read, **out)
 
 
-def _by_groups(scene: Scene, ask: Ask) -> Work:
+def _by_groups(inputs: CostInputs, ask: Ask) -> Work:
     """A page by key of an order that an index has the first term of.
 
     The value its last row has is looked up in the index; then the rows up to the end of that
     value's group are read and sorted.
     """
-    rows = min(ask.rows, scene.matching)
-    out = {"rows": rows, "bytes": rows * scene.row_bytes, "values": rows * scene.columns}
-    apart = bool(scene.path.residual) and not scene.path.inside
+    rows = min(ask.rows, inputs.matching)
+    out = {"rows": rows, "bytes": rows * inputs.row_bytes, "values": rows * inputs.columns}
+    apart = bool(inputs.path.residual) and not inputs.path.inside
     # The bound is found in the index alone, unless a filter has to be checked in the rows.
-    bound = _walk(replace(scene, path=replace(scene.path, covering=not apart)), scene.entries(rows))
-    entries = scene.grouped(0, rows, ask.at)
-    read = _walk(scene, entries)
+    bound = _walk(
+        replace(inputs, path=replace(inputs.path, covering=not apart)), inputs.entries(rows)
+    )
+    entries = inputs.grouped(0, rows, ask.at)
+    read = _walk(inputs, entries)
     sorting = {"sorted_rows": entries, "sort_units": 2 * entries, "dives": _DIVES}
     return replace(bound + read, statements=2.0, **sorting, **out)
 
 
-def _walk(scene: Scene, entries: float) -> Work:
-    leaves = scene.levels + entries / scene.a_leaf
-    visits = 0.0 if scene.path.covering or scene.path.index is None else entries
-    if scene.path.inside:
-        visits *= scene.passing
+def _walk(inputs: CostInputs, entries: float) -> Work:
+    leaves = inputs.levels + entries / inputs.entries_per_leaf
+    visits = 0.0 if inputs.path.covering or inputs.path.index is None else entries
+    if inputs.path.inside:
+        visits *= inputs.passing
     # The primary key is the table: its entries are the rows.
-    if scene.path.index is not None and scene.path.index.name == "PRIMARY":
+    if inputs.path.index is not None and inputs.path.index.name == "PRIMARY":
         visits = 0.0
-    blocks = leaves + visits * scene.table.levels
-    checked = entries if scene.path.residual else 0.0
+    blocks = leaves + visits * inputs.table.levels
+    checked = entries if inputs.path.residual else 0.0
     # Rows read where they lie are scanned; those of an index are walked, and cost otherwise.
-    direct = visits == 0.0 and not scene.path.covering
+    direct = visits == 0.0 and not inputs.path.covering
     return Work(
         entries=0.0 if direct else entries,
         scanned=entries if direct else 0.0,
@@ -122,32 +124,32 @@ def _walk(scene: Scene, entries: float) -> Work:
         visits=visits,
         blocks=blocks,
         checked=checked,
-        misses=leaves + min(visits, scene.table.blocks),
+        misses=leaves + min(visits, inputs.table.blocks),
     )
 
 
-def _read_all(scene: Scene) -> Work:
-    if scene.path.index is None:
-        rows, blocks = scene.table.rows + 1, scene.table.blocks
+def _read_all(inputs: CostInputs) -> Work:
+    if inputs.path.index is None:
+        rows, blocks = inputs.table.rows + 1, inputs.table.blocks
         return Work(
             scanned=rows,
             scanned_blocks=blocks,
             blocks=blocks,
             misses=blocks,
-            checked=rows if scene.path.residual or scene.path.fixed else 0.0,
+            checked=rows if inputs.path.residual or inputs.path.fixed else 0.0,
         )
-    return _walk(scene, scene.reached)
+    return _walk(inputs, inputs.reached)
 
 
-def _sorted(scene: Scene, kept: float) -> Work:
-    read = _read_all(scene)
+def _sorted(inputs: CostInputs, kept: float) -> Work:
+    read = _read_all(inputs)
     # Conditions are checked before the sort, so only what passes them is sorted.
-    n = max(scene.matching, 1.0)
+    n = max(inputs.matching, 1.0)
     kept = min(max(kept, 1.0), n)
     # Short rows are sorted whole; of longer ones the ids are, and the rows are read once more.
-    addons = scene.declared + scene.sorted_by <= _ADDONS_BYTES
-    width = scene.row_bytes + 16 if addons else 24
-    memory = float(scene.server.settings.get("sort_buffer_size", 2 * 2**20))
+    addons = inputs.declared + inputs.sorted_by <= _ADDONS_BYTES
+    width = inputs.row_bytes + 16 if addons else 24
+    memory = float(inputs.server.settings.get("sort_buffer_size", 2 * 2**20))
     again = 0.0 if addons else kept
     read = replace(read, seeks=again, sorted_rows=n)
     if kept * width <= memory and kept * _QUEUE_SLOWER <= n:
@@ -157,20 +159,20 @@ def _sorted(scene: Scene, kept: float) -> Work:
     return replace(read, sort_logs=n * math.log2(n + 1), spilled=spilled)
 
 
-def _count(scene: Scene, cap: float) -> Work:
-    counted = min(scene.matching, cap)
-    walked = _walk(scene, scene.entries(counted))
+def _count(inputs: CostInputs, cap: float) -> Work:
+    counted = min(inputs.matching, cap)
+    walked = _walk(inputs, inputs.entries(counted))
     # A capped count goes through a derived table, which hands over each row again.
     copied = counted / 3 if cap < math.inf else 0.0
     return replace(walked, counted=counted, copied=copied, rows=1, bytes=8, values=1)
 
 
-def _deferred(scene: Scene, ask: Ask) -> Work:
-    rows = min(ask.rows, max(scene.matching - ask.skip, 0.0))
-    keys = replace(scene, row_bytes=16.0, declared=16.0)
-    if scene.path.led_by is not None:
+def _deferred(inputs: CostInputs, ask: Ask) -> Work:
+    rows = min(ask.rows, max(inputs.matching - ask.skip, 0.0))
+    keys = replace(inputs, row_bytes=16.0, declared=16.0)
+    if inputs.path.led_by is not None:
         walked = _led(keys, replace(ask, form="page"))
-    elif scene.in_order:
+    elif inputs.in_order:
         walked = _walk(keys, keys.entries(ask.skip + rows))
     else:
         walked = _sorted(keys, ask.skip + rows)
@@ -178,10 +180,10 @@ def _deferred(scene: Scene, ask: Ask) -> Work:
         walked,
         seeks=rows,
         copied=rows,
-        blocks=walked.blocks + rows * scene.table.levels,
+        blocks=walked.blocks + rows * inputs.table.levels,
         rows=rows,
-        bytes=rows * scene.row_bytes,
-        values=rows * scene.columns,
+        bytes=rows * inputs.row_bytes,
+        values=rows * inputs.columns,
         misses=walked.misses + rows,
     )
 

@@ -9,10 +9,10 @@ from dataclasses import dataclass, field, replace
 from vrelko.core.cost.checks import TOLERANCE, Check
 from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.groups import find_groups
+from vrelko.core.cost.inputs import make_inputs
 from vrelko.core.cost.prices import Prices
 from vrelko.core.cost.profiles import entries_apart
 from vrelko.core.cost.routes import Routes, opaque_routes, predict_routes, with_rows
-from vrelko.core.cost.scene import make_scene
 from vrelko.core.cost.work import Work
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.order import Order
@@ -84,7 +84,7 @@ class CostModel(Prices):
         if self._near_a_turn(name, offset, size):
             return None
         if self._near_a_bound(name, offset, size):
-            engine = self.scene.server.engine
+            engine = self.inputs.server.engine
             predicted = counted_as(engine, self._raw(name, offset, size))
             return True if check.surrounds(offset, predicted, engine) else None
         if self._near_a_step(name, offset, size):
@@ -142,7 +142,7 @@ class CostModel(Prices):
         path = None if name in _COUNTS else self.path_of(name, offset, size)
         if path is None or path.kind != "grouped":
             return False
-        groups = find_groups(self.scene.order, path, self.table)
+        groups = find_groups(self.inputs.order, path, self.table)
         at, rows = (number / max(path.passing, 1e-9) for number in (offset, size))
         changed = (self.table.changed_rows or 0.0) / max(self.table.rows, 1.0)
         apart = groups.rows * min(max(_PLACED, changed), 0.5)
@@ -169,7 +169,7 @@ class CostModel(Prices):
             return False
         begin, rows = (offset if name == "keyset" else 0.0), self.matching
         end = min(offset + size, rows)
-        return entries_apart(path.profile, self.scene.reached, rows, begin, end) > _STEEP
+        return entries_apart(path.profile, self.inputs.reached, rows, begin, end) > _STEEP
 
     def _near_a_turn(self, name: str, offset: float, size: int) -> bool:
         """Tell whether the server takes now one access path, now another, around a page."""
@@ -182,7 +182,7 @@ class CostModel(Prices):
         if check is None or name in _COUNTS:
             return check
         path = self.path_of("keyset" if name == "first" else name, offset, size)
-        return check.by_path(path.signature, self.scene.server.engine, offset)
+        return check.by_path(path.signature, self.inputs.server.engine, offset)
 
     def _far_check(self, behind: float, size: int) -> Check | None:
         """Return the check of pages from the end; none was run: of those from the beginning."""
@@ -191,7 +191,7 @@ class CostModel(Prices):
         path = self.path_of("far-end", behind, size)
         if check is not None or ahead is None or path.kind == "grouped":
             return check
-        return ahead.by_path(path.signature, self.scene.server.engine, behind)
+        return ahead.by_path(path.signature, self.inputs.server.engine, behind)
 
     def _checked(self, name: str, work: Work, offset: float, size: int) -> Work:
         """Return the work of a page as its counts tell it, where its prediction is not believed."""
@@ -211,28 +211,28 @@ class CostModel(Prices):
         # One depth tells no slope: that of the model holds, from the count on.
         alone = check.shallowest(offset)
         if alone is not None and name != "keyset":
-            engine = self.scene.server.engine  # one depth tells no slope: that of the model holds
+            engine = self.inputs.server.engine  # one depth tells no slope: that of the model holds
             here, there = (self._raw(name, at, counted_size) for at in (offset, alone))
             factor = counted_as(engine, here) / max(counted_as(engine, there), 1e-9)
             return check.correct(work, alone, factor, engine, self._most_read)
         # Pages of another size were counted: the model says how much more or less they
         # read, within what sizes alone explain.
         if size and counted_size and size != counted_size:
-            engine = self.scene.server.engine
+            engine = self.inputs.server.engine
             usual = counted_as(engine, self._raw(name, offset, counted_size))
             most = size / counted_size
             now = counted_as(engine, self._raw(name, offset, size))
             factor = now / max(usual, 1e-9)
             # A page of twice the rows reads at most twice as much, and never less.
             factor = min(max(factor, min(most, 1.0)), max(most, 1.0))
-        engine, most_read = self.scene.server.engine, self._most_read
+        engine, most_read = self.inputs.server.engine, self._most_read
         by_offset = name not in (*_COUNTS, "keyset")  # a page behind a key reads its group alone
         in_steps = by_offset and self.path_of(name, offset, size).kind == "grouped"
         return check.correct(work, offset, factor, engine, most_read, in_steps=in_steps)
 
     def _between(self, one: Work, other: Work) -> Work:
         """Return the work of a page that either of two is, no more likely than the other."""
-        engine = self.scene.server.engine
+        engine = self.inputs.server.engine
         low, high = sorted((one, other), key=lambda work: counted_as(engine, work))
         apart = max(counted_as(engine, high), 1.0) / max(counted_as(engine, low), 1.0)
         scatter = math.hypot(high.timed_scatter, math.log(apart) / 2)
@@ -243,11 +243,11 @@ class CostModel(Prices):
     @property
     def _most_read(self) -> float:
         """Rows that a page reads at most: all that its path comes to."""
-        return max(self.scene.reached, self.matching)
+        return max(self.inputs.reached, self.matching)
 
     def _raw(self, name: str, offset: float, size: int) -> Work:
         """Return the work of a page as facts and access paths tell it, whatever was counted."""
-        bare = Prices(self.table, self.path, self.routes, self.scene)
+        bare = Prices(self.table, self.path, self.routes, self.inputs)
         return bare.keyset(size + 1, True) if name == "first" else bare.strategy(name, offset, size)
 
 
@@ -273,5 +273,5 @@ def make_model(
         if not outline.conditions and len(outline.tables) == 1:
             table = replace(table, rows=float(rows))
         routes = with_rows(routes, table, rows)
-    scene = make_scene(outline, order, routes.page, table, server)
-    return CostModel(table, routes.page, routes, scene, dict(checks or {}))
+    inputs = make_inputs(outline, order, routes.page, table, server)
+    return CostModel(table, routes.page, routes, inputs, dict(checks or {}))

@@ -10,8 +10,8 @@ from vrelko.core.access_path import AccessPath
 from vrelko.core.cost.along import seek_blocks, with_lookups, work_along, work_of_branches
 from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.groups import Groups, find_groups
+from vrelko.core.cost.inputs import CostInputs
 from vrelko.core.cost.routes import Routes
-from vrelko.core.cost.scene import Scene
 from vrelko.core.cost.sqlite import TIE_STEPS
 from vrelko.core.cost.work import Ask, Work
 from vrelko.core.engine_traits import TRAITS
@@ -34,12 +34,12 @@ class Prices:
     table: TableFacts
     path: AccessPath
     routes: Routes
-    scene: Scene
+    inputs: CostInputs
 
     @property
     def matching(self) -> float:
         """Rows the variant has."""
-        return self.scene.matching
+        return self.inputs.matching
 
     def offset(self, offset: float, size: int) -> Work:
         """A page of `size` rows behind `offset` rows, fetched with one row more."""
@@ -56,9 +56,9 @@ class Prices:
         ties = None if first else self.ties_at(rows, at)
         if ties is not None:
             work, chance = self._work(ties, Ask("page", 0, rows)), self.ties_end(rows, at)
-            beyond = counted_as(self.scene.server.engine, self._sought(rows, False, at))
+            beyond = counted_as(self.inputs.server.engine, self._sought(rows, False, at))
             apart = math.log(
-                max(beyond, 1.0) / max(counted_as(self.scene.server.engine, work), 1.0)
+                max(beyond, 1.0) / max(counted_as(self.inputs.server.engine, work), 1.0)
             )
             return replace(work, timed_scatter=abs(apart) * math.sqrt(chance * (1 - chance)))
         return self._sought(rows, first, at)
@@ -66,14 +66,14 @@ class Prices:
     def _sought(self, rows: float, first: bool, at: float) -> Work:
         """A page behind a key by the statement that holds all rows behind it."""
         seek = self.seek_at(at)
-        traits = TRAITS[self.scene.server.engine]
+        traits = TRAITS[self.inputs.server.engine]
         ranges = traits.sorts_behind_key and seek.index is not None
         turned = ranges or seek != self.routes.seek
         if seek.kind == "sorted" and turned and at > 0:  # what lies behind the key is sorted
             left = max(self.matching - at, rows) / max(self.matching, 1.0)
             # Unbounded, all rows are read and those ahead of the key are dropped
             # before the sort.
-            if seek.index is None or not _is_bounded(seek, self.scene.order):
+            if seek.index is None or not _is_bounded(seek, self.inputs.order):
                 behind = replace(seek, passing=seek.passing * left)
             else:
                 behind = replace(seek, share=seek.share * left)
@@ -84,7 +84,7 @@ class Prices:
             return self._work(self.routes.page, Ask("page", 0, rows))
         if seek.branches == 1:
             return self._scattered(self._work(seek, Ask("seek", 0, rows, at)), seek, at, True)
-        return work_of_branches(self.scene, seek, rows, at)
+        return work_of_branches(self.inputs, seek, rows, at)
 
     def _scattered(self, work: Work, path: AccessPath, at: float, behind: bool) -> Work:
         """Return the work of a page read by small groups, whose beginning and end are by chance.
@@ -92,14 +92,14 @@ class Prices:
         The ends of a group of s rows lie up to s rows from where they are expected: s²/6 each in
         variance, for the truth and for the expectation.
         """
-        if path.kind == "ordered" and behind and self.scene.tie > 1 and work.steps:
+        if path.kind == "ordered" and behind and self.inputs.tie > 1 and work.steps:
             # SQLite walks the key's ties again, of which by chance none, or all, lie ahead of it.
-            apart = TIE_STEPS * self.scene.tie / 2 / work.steps
+            apart = TIE_STEPS * self.inputs.tie / 2 / work.steps
             return replace(work, timed_scatter=math.hypot(work.timed_scatter, min(apart, 0.5)))
         # Only groups end by chance; ordered pages end where they are full.
         if path.kind != "grouped" or not work.entries:
             return work
-        groups = find_groups(self.scene.order, path, self.table)
+        groups = find_groups(self.inputs.order, path, self.table)
         size = groups.size(at / max(path.passing, 1e-9))
         if not 1 < size <= _SMALL_GROUPS:
             return work
@@ -137,7 +137,7 @@ class Prices:
             return work
         read = replace(self._work(self.routes.joined, Ask("all")), statements=0.0)
         # A server that reads all rows for the join does not seek those of the page.
-        found = seek_blocks(self.scene, path, rows)
+        found = seek_blocks(self.inputs, path, rows)
         return replace(work, seeks=0.0, blocks=work.blocks - found) + read
 
     def by_counted_anchors(self, offset: float, size: int) -> Work:
@@ -154,15 +154,15 @@ class Prices:
         """A page of a stored list of row ids: its part of the list, then the rows by their keys."""
         rows = min(size + 1, self.matching)
         lists = Work(entries=rows, blocks=4, steps=rows * 8)
-        scene = self.scene
+        inputs = self.inputs
         out = Work(
             0,
             seeks=rows,
-            blocks=rows * scene.table.levels,
+            blocks=rows * inputs.table.levels,
             rows=rows,
-            bytes=rows * scene.row_bytes,
-            values=rows * scene.columns,
-            steps=rows * (scene.columns + 12),
+            bytes=rows * inputs.row_bytes,
+            values=rows * inputs.columns,
+            steps=rows * (inputs.columns + 12),
             misses=rows,
         )
         return lists + out
@@ -218,7 +218,7 @@ class Prices:
     @property
     def grouped_first(self) -> bool:
         """Whether first pages are read by groups that Vrelko bounds itself."""
-        own = TRAITS[self.scene.server.engine].sorts_groups
+        own = TRAITS[self.inputs.server.engine].sorts_groups
         return not own and self.routes.seek.kind == "grouped"
 
     def seek_at(self, at: float) -> AccessPath:
@@ -261,14 +261,14 @@ class Prices:
     def _tied(self, at: float) -> Groups | None:
         """Return the groups of rows that tie, None where nothing tells how many do."""
         seek = self.seek_at(at)
-        names = tuple(name for name in self.scene.order.names[:-1] if name not in seek.fixed)
+        names = tuple(name for name in self.inputs.order.names[:-1] if name not in seek.fixed)
         known = self.table.has_column
         if not all(known(name) and self.table.column(name).distinct for name in names):
             return None
-        return find_groups(self.scene.order, replace(seek, presorted=names), self.table)
+        return find_groups(self.inputs.order, replace(seek, presorted=names), self.table)
 
     def _work(self, path: AccessPath, ask: Ask) -> Work:
-        return work_along(self.scene, path, ask)
+        return work_along(self.inputs, path, ask)
 
 
 # By name of method, so that a model's corrected pages are found, not those of this class.

@@ -23,8 +23,8 @@ class Routes:
     rows; `seek` behind a key, then those of `seek_deep`; `ties` to the rows that differ from a key
     in its last term alone, where they are a statement of their own; `back` by an offset from the
     end, then those of `back_deep`. `count`, `whole`, and `keys` for those of a deferred join, then
-    `keys_deep`, whose rows are found one by one, or by reading all that `joined` gives. `seen`: the
-    server itself told them.
+    `keys_deep`, whose rows are found one by one, or by reading all that `joined` gives.
+    `explained`: the server itself told them.
     """
 
     page: AccessPath
@@ -39,7 +39,7 @@ class Routes:
     ties: AccessPath | None = None
     back: AccessPath | None = None
     back_deep: tuple[Turn, ...] = ()
-    seen: bool = False
+    explained: bool = False
 
     @property
     def switch(self) -> float | None:

@@ -1,4 +1,4 @@
-"""What each way of keeping pages steady costs: a page, a walk's beginning, and what it stores."""
+"""What keeping pages steady costs by each strategy: a page, a walk's beginning, what it stores."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from vrelko.core.cost.model import CostModel
 from vrelko.core.cost.rates import Clock
-from vrelko.core.drift.walks import WAYS, Way
+from vrelko.core.drift.walks import DRIFT_STRATEGIES, DriftStrategy
 from vrelko.core.workload import Readers
 
 _ID_BYTES = 12.0  # of a stored id, as text in a list
@@ -15,23 +15,23 @@ _KEY_BYTES = 40.0  # of a stored key, as text in a list
 
 
 @dataclass(frozen=True, slots=True)
-class WayCost:
+class StrategyCost:
     """Milliseconds of the database for a page on the mean, and once for each walk (`begin_ms`).
 
     `stored_bytes` are kept for each walk; `keeps` says what is kept, and where.
     """
 
-    way: Way
+    strategy: DriftStrategy
     page_ms: float
     begin_ms: float
     stored_bytes: float
     keeps: str
 
 
-def cost_ways(
+def cost_strategies(
     model: CostModel, readers: Readers, clock: Clock, size: int, overlap: int
-) -> tuple[WayCost, ...]:
-    """Return the cost of each way for walks of the readers' depth, pages of `size` rows."""
+) -> tuple[StrategyCost, ...]:
+    """Return the cost of each strategy for walks of the readers' depth, pages of `size` rows."""
     pages = max(round(min(readers.depth.mean, math.ceil(max(model.matching, 1) / size))), 1)
     by_offset = _mean([clock.ms(model.offset(p * size, size)) for p in range(pages)])
     by_key = _mean(
@@ -65,7 +65,7 @@ def cost_ways(
         ),
         "overlap": (again, 0.0, 0.0, "digests of rows seen, in the cursor"),
     }
-    return tuple(WayCost(way, *found[way]) for way in WAYS)
+    return tuple(StrategyCost(strategy, *found[strategy]) for strategy in DRIFT_STRATEGIES)
 
 
 def _mean(values: list[float]) -> float:

@@ -46,7 +46,7 @@ class DriftExpectation:
     stale: float = 0.0
 
 
-WAYS = (
+EXPECTED_FOR = (
     "offset", "ceiling", "overlap", "keyset", "frozen-ids", "frozen-view", "whole",
 )  # fmt: skip
 """What drift is computed for: strategies, and the ways to steady pages by offset."""
@@ -64,7 +64,7 @@ def expect_drift(
     """
     # A walk ends with the listing, whatever depth its readers are said to reach.
     pages = max(1, min(pages, math.ceil(stream.rows / size)))
-    if strategy not in WAYS:
+    if strategy not in EXPECTED_FOR:
         raise KeyError(strategy)
     if strategy == "whole":
         return DriftExpectation(strategy, 1, 0.0, 0.0, 0.0)

@@ -1,4 +1,4 @@
-"""The fast simulator: one walk on a stage, by ranges. All counts equal the reference's.
+"""The fast simulator: one walk on a timeline, by ranges. All counts equal the reference's.
 
 A page is a range of slots and a range of unchanged rows as they stand at one request.
 """
@@ -9,25 +9,27 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vrelko.core.drift.timeline import BEYOND, Array, Stage
-from vrelko.core.drift.walks import Counts, Way, check_way
+from vrelko.core.drift.timeline import BEYOND, Array, Timeline
+from vrelko.core.drift.walks import Counts, DriftStrategy, check_strategy
 
 
-def play(stage: Stage, way: Way) -> Counts:
-    """Return what one walk suffers. Raises PageError for a way that is not known."""
-    check_way(way)
-    walk = _Walk(stage, way)
+def play(timeline: Timeline, strategy: DriftStrategy) -> Counts:
+    """Return what one walk suffers. Raises PageError for a strategy that is not known."""
+    check_strategy(strategy)
+    walk = _Walk(timeline, strategy)
     walk.run()
     return walk.count()
 
 
-def play_by_page(stage: Stage, way: Way) -> tuple[Counts, tuple[tuple[int, int], ...]]:
+def play_by_page(
+    timeline: Timeline, strategy: DriftStrategy
+) -> tuple[Counts, tuple[tuple[int, int], ...]]:
     """Return what one walk suffers, and the repeats and misses of each page.
 
     A repeat counts where the row comes again, a miss where the walk first goes beyond the row.
     """
-    check_way(way)
-    walk = _Walk(stage, way)
+    check_strategy(strategy)
+    walk = _Walk(timeline, strategy)
     walk.run()
     return walk.count(), walk.by_page()
 
@@ -43,21 +45,21 @@ class _Page:
 
 
 class _Walk:
-    """One walk on a stage."""
+    """One walk on a timeline."""
 
-    def __init__(self, stage: Stage, way: Way) -> None:
-        self._stage, self._way = stage, way
+    def __init__(self, timeline: Timeline, strategy: DriftStrategy) -> None:
+        self._timeline, self._strategy = timeline, strategy
         self._pages: list[_Page] = []
         self._ended = False
         self._cover = -1
         self._covers: list[int] = []
-        self._seen = np.zeros(stage.persons, dtype=bool)
-        top = stage.first_place()
+        self._seen = np.zeros(timeline.changed_rows, dtype=bool)
+        top = timeline.first_place()
         self._top = -1 if top is None else top
 
     def run(self) -> None:
         """Ask for pages until one is short."""
-        for page in range(self._stage.pages):
+        for page in range(self._timeline.pages):
             found, short = self._fetch(page)
             self._pages.append(found)
             self._cover = max(self._cover, self._last_key(found))
@@ -67,77 +69,79 @@ class _Walk:
                 return
 
     def _fetch(self, page: int) -> tuple[_Page, bool]:
-        stage, size, way = self._stage, self._stage.size, self._way
+        timeline, size, strategy = self._timeline, self._timeline.size, self._strategy
         # What is frozen shows the rows of the first request for ever.
-        at = 0 if way.startswith("frozen") else page
+        at = 0 if strategy.startswith("frozen") else page
         begin = page * size
-        if way == "overlap":
-            begin = max(begin - stage.overlap, 0)
+        if strategy == "overlap":
+            begin = max(begin - timeline.overlap, 0)
         end = (page + 1) * size
         # Rows that came above the first page's first row are skipped, and counted to skip them.
-        if way == "ceiling" and self._top >= 0:
-            slot, row = stage.place_of(self._top, behind=False)
-            shift = row + stage.live_below(slot, at)
+        if strategy == "ceiling" and self._top >= 0:
+            slot, row = timeline.place_of(self._top, behind=False)
+            shift = row + timeline.live_below(slot, at)
             begin, end = begin + shift, end + shift
-        elif way == "keyset":
-            slot, row = stage.place_of(self._cover, behind=True)
-            begin = row + stage.live_below(slot, at)
+        elif strategy == "keyset":
+            slot, row = timeline.place_of(self._cover, behind=True)
+            begin = row + timeline.live_below(slot, at)
             end = begin + size
-        low, high = stage.select(begin, at), stage.select(end, at)
+        low, high = timeline.select(begin, at), timeline.select(end, at)
         found = _Page(page, at, (low[0], high[0]), (low[1], high[1]))
-        return found, stage.total(at) < end
+        return found, timeline.total(at) < end
 
     def _last_key(self, found: _Page) -> int:
         """Return the largest key that a page served, -1 where it served none."""
         slots = self._served(found)
-        if self._way == "overlap":  # rows seen before count where they were seen
-            person = self._stage.person[slots]
-            slots = slots[~self._seen[person]]
-            self._seen[person] = True
+        if self._strategy == "overlap":  # rows seen before count where they were seen
+            changed_row = self._timeline.changed_row[slots]
+            slots = slots[~self._seen[changed_row]]
+            self._seen[changed_row] = True
         key = (
-            self._stage.key_of_unchanged(found.rows[1] - 1) if found.rows[1] > found.rows[0] else -1
+            self._timeline.key_of_unchanged(found.rows[1] - 1)
+            if found.rows[1] > found.rows[0]
+            else -1
         )
-        return max(key, int(self._stage.key[slots].max())) if len(slots) else key
+        return max(key, int(self._timeline.key[slots].max())) if len(slots) else key
 
     def _served(self, found: _Page) -> Array:
         """Return the slots that a page served: of a list of ids, those of rows still there."""
-        stage = self._stage
+        timeline = self._timeline
         low, high = found.slots
-        slots = low + np.flatnonzero(stage.live(low, high, found.at))
-        if self._way == "frozen-ids":
-            slots = slots[stage.went[stage.person[slots]] > found.page]
+        slots = low + np.flatnonzero(timeline.live(low, high, found.at))
+        if self._strategy == "frozen-ids":
+            slots = slots[timeline.went[timeline.changed_row[slots]] > found.page]
         return slots
 
     def count(self) -> Counts:
         """Return what the walk suffered."""
-        stage = self._stage
+        timeline = self._timeline
         end = len(self._pages) - 1
         cover = int(BEYOND) if self._ended else self._cover
         every = [self._served(page) for page in self._pages]
         slots = np.concatenate(every) if every else np.array([], dtype=np.int64)
         # Rows that nothing happened to are counted as ranges: there may be millions of them.
         union, twice, length = _depths([page.rows for page in self._pages])
-        by_slot = np.bincount(slots, minlength=len(stage.key))
-        by_row = np.bincount(stage.person[slots], minlength=stage.persons)
+        by_slot = np.bincount(slots, minlength=len(timeline.key))
+        by_row = np.bincount(timeline.changed_row[slots], minlength=timeline.changed_rows)
         distinct = int((by_row > 0).sum()) + union
         served = len(slots) + length
         same = int(np.maximum(by_slot - 1, 0).sum()) + length - union
         repeated = int((by_row > 1).sum()) + twice
         repeats = served - distinct
-        if self._way == "overlap":  # rows that were seen are taken out
+        if self._strategy == "overlap":  # rows that were seen are taken out
             served, repeats, same, repeated = distinct, 0, 0, 0
         never = by_row == 0
-        rows, keys = stage.stable_until(end)
-        stood = np.zeros(stage.persons, dtype=bool)
+        rows, keys = timeline.stable_until(end)
+        stood = np.zeros(timeline.changed_rows, dtype=bool)
         stood[rows] = True
         misses = int((never[rows] & (keys <= cover)).sum())
         # All unchanged rows up to there should have been served; the rest was missed.
-        reach = self._stage.unchanged_below(np.array([min(cover, int(BEYOND) - 1) + 1]))
+        reach = self._timeline.unchanged_below(np.array([min(cover, int(BEYOND) - 1) + 1]))
         misses += int(reach[0]) - union
         # There all the time, and at more than one place: it dodged the walk.
-        stayed = (stage.came == 0) & (stage.went > end) & ~stood
-        dodges = int((never & stayed & (stage.key_at_start <= cover)).sum())
-        new = (stage.came > 0) & (stage.came <= end) & (stage.went > end)
+        stayed = (timeline.came == 0) & (timeline.went > end) & ~stood
+        dodges = int((never & stayed & (timeline.key_at_start <= cover)).sum())
+        new = (timeline.came > 0) & (timeline.came <= end) & (timeline.went > end)
         unseen = int((never & new & (self._last_keys(end) <= cover)).sum())
         gone, stale = self._outdated(every)
         return Counts(
@@ -155,29 +159,29 @@ class _Walk:
 
     def by_page(self) -> tuple[tuple[int, int], ...]:
         """Return the repeats and misses of each page."""
-        stage, pages = self._stage, self._pages
+        timeline, pages = self._timeline, self._pages
         covers = list(self._covers)
         if self._ended:
             covers[-1] = int(BEYOND) - 1
         every = [self._served(page) for page in pages]
-        served = np.zeros(stage.persons, dtype=bool)
+        served = np.zeros(timeline.changed_rows, dtype=bool)
         repeats: list[int] = []
         union: list[tuple[int, int]] = []
         for page, slots in zip(pages, every, strict=True):
-            person = stage.person[slots]
-            distinct, often = np.unique(person, return_counts=True)
+            changed_row = timeline.changed_row[slots]
+            distinct, often = np.unique(changed_row, return_counts=True)
             again = int(often.sum() - len(distinct) + served[distinct].sum())
             served[distinct] = True
             union, known = _join(union, page.rows)
             again += known
-            repeats.append(0 if self._way == "overlap" else again)
+            repeats.append(0 if self._strategy == "overlap" else again)
         misses = np.zeros(len(pages), dtype=np.int64)
-        rows, keys = stage.stable_until(len(pages) - 1)
+        rows, keys = timeline.stable_until(len(pages) - 1)
         lost = keys[~served[rows]]
         lost = lost[lost <= covers[-1]]
         # A miss belongs to the page whose cover first went past the row.
         np.add.at(misses, np.searchsorted(covers, lost, side="left"), 1)
-        ahead = stage.unchanged_below(np.asarray(covers) + 1)
+        ahead = timeline.unchanged_below(np.asarray(covers) + 1)
         inside = [
             sum(min(high, reach) - low for low, high in union if low < reach)
             for reach in ahead.tolist()
@@ -187,22 +191,22 @@ class _Walk:
 
     def _last_keys(self, end: int) -> Array:
         """Return the key of each changing row at the walk's end."""
-        stage = self._stage
-        keys = np.full(stage.persons, BEYOND)
-        there = (stage.birth <= end) & (stage.death > end)
-        keys[stage.person[there]] = stage.key[there]
+        timeline = self._timeline
+        keys = np.full(timeline.changed_rows, BEYOND)
+        there = (timeline.birth <= end) & (timeline.death > end)
+        keys[timeline.changed_row[there]] = timeline.key[there]
         return keys
 
     def _outdated(self, every: list[Array]) -> tuple[int, int]:
         """Return how many rows of a frozen view were gone, and how many had moved."""
-        if self._way != "frozen-view":
+        if self._strategy != "frozen-view":
             return 0, 0
-        stage = self._stage
+        timeline = self._timeline
         gone = stale = 0
         for page, slots in zip(self._pages, every, strict=True):
-            left = stage.went[stage.person[slots]] <= page.page
+            left = timeline.went[timeline.changed_row[slots]] <= page.page
             gone += int(left.sum())
-            stale += int((~left & (stage.death[slots] <= page.page)).sum())
+            stale += int((~left & (timeline.death[slots] <= page.page)).sum())
         return gone, stale
 
 

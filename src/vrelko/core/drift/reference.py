@@ -8,7 +8,15 @@ from __future__ import annotations
 from bisect import bisect_left, bisect_right, insort
 from dataclasses import dataclass, field
 
-from vrelko.core.drift.walks import DELETE, INSERT, Counts, Course, Way, check_way, first_key
+from vrelko.core.drift.walks import (
+    DELETE,
+    INSERT,
+    Counts,
+    Course,
+    DriftStrategy,
+    check_strategy,
+    first_key,
+)
 
 
 @dataclass
@@ -52,9 +60,9 @@ class _World:
 _NEVER = 1 << 62
 
 
-def play(course: Course, way: Way) -> Counts:
-    """Return what one walk suffers. Raises PageError for a way that is not known."""
-    return count(course, serve(course, way))
+def play(course: Course, strategy: DriftStrategy) -> Counts:
+    """Return what one walk suffers. Raises PageError for a strategy that is not known."""
+    return count(course, serve(course, strategy))
 
 
 @dataclass(frozen=True)
@@ -66,9 +74,9 @@ class Served:
     ended: bool
 
 
-def serve(course: Course, way: Way) -> Served:
-    """Return what one walk is served. Raises PageError for a way that is not known."""
-    check_way(way)
+def serve(course: Course, strategy: DriftStrategy) -> Served:
+    """Return what one walk is served. Raises PageError for a strategy that is not known."""
+    check_strategy(strategy)
     world = _World(course)
     world.run_until(course.times[0], 0)
     start = list(world.keys)
@@ -80,27 +88,27 @@ def serve(course: Course, way: Way) -> Served:
     for page, time in enumerate(course.times):
         world.run_until(time, page)
         now = world.keys
-        if way == "offset":
+        if strategy == "offset":
             found = now[page * size : (page + 1) * size]
             short = len(found) < size
-        elif way == "overlap":
+        elif strategy == "overlap":
             begin = max(page * size - course.overlap, 0)
             # The overlap goes back; what was seen there before is taken out again.
             asked = now[begin : (page + 1) * size]
             short = len(asked) < (page + 1) * size - begin
             found = [one for one in asked if one[1] not in seen]
-        elif way == "ceiling":
+        elif strategy == "ceiling":
             top = bisect_left(now, (start[0][0], -1)) if start else 0
             found = now[top + page * size : top + (page + 1) * size]
             short = len(found) < size
-        elif way == "keyset":
+        elif strategy == "keyset":
             begin = bisect_right(now, (last, _NEVER))
             found = now[begin : begin + size]
             short = len(found) < size
         else:
             found = start[page * size : (page + 1) * size]
             short = len(found) < size
-            if way == "frozen-ids":
+            if strategy == "frozen-ids":
                 still = {row: key for key, row in now}
                 found = [one for one in found if one[1] in still]
                 last = max([last, *(key for key, _ in found)])
@@ -108,7 +116,7 @@ def serve(course: Course, way: Way) -> Served:
                 found = [(still[row], row) for _, row in found]
         served.append(found)
         seen.update(row for _, row in found)
-        if way != "frozen-ids":
+        if strategy != "frozen-ids":
             last = max([last, *(key for key, _ in found)])
         if short:
             ended = True

@@ -9,7 +9,7 @@ from vrelko.core.drift.simulating import Simulated
 from vrelko.core.workload import Readers
 
 
-def walks_a_day(readers: Readers) -> float:
+def walks_per_day(readers: Readers) -> float:
     """Return the walks of all readers in a day."""
     return readers.pages_per_minute * 1_440 / max(readers.depth.mean, 1.0)
 
@@ -30,9 +30,9 @@ def tell(
     readers: Readers,
     overlap: int = 0,
 ) -> Iterator[str]:
-    """Yield what readers see by offset and by key, a walk and a day, and what else would help."""
-    by_way = {str(one.way): one for one in simulated}
-    offset, keyset = by_way["offset"], by_way["keyset"]
+    """Yield what readers see by offset and by key, per walk and per day, and what would help."""
+    by_strategy = {str(one.strategy): one for one in simulated}
+    offset, keyset = by_strategy["offset"], by_strategy["keyset"]
     yield (
         f"{listing}: a reader who pages through {pages} pages by offset, {dwell_s:.3g} s each, "
         f"sees {_rows(offset.means['repeats'])} twice and misses "
@@ -45,20 +45,20 @@ def tell(
         )
     else:
         yield "By keyset a reader sees none twice and misses none."
-    walks = walks_a_day(readers)
+    walks = walks_per_day(readers)
     repeats, misses = (offset.means[name] * walks for name in ("repeats", "misses"))
     yield (
         f"At {readers.pages_per_minute:g} pages per minute, offset causes about "
         f"{_about(repeats)} repeats and {_about(misses)} misses per day."
     )
     if repeats or misses:
-        yield from _tell_palliatives(by_way, overlap)
+        yield from _tell_palliatives(by_strategy, overlap)
 
 
-def _tell_palliatives(by_way: dict[str, Simulated], overlap: int) -> Iterator[str]:
+def _tell_palliatives(by_strategy: dict[str, Simulated], overlap: int) -> Iterator[str]:
     """Yield what a ceiling and an overlap do for those who must stay with row offsets."""
-    offset = by_way["offset"].means
-    ceiling, again = by_way.get("ceiling"), by_way.get("overlap")
+    offset = by_strategy["offset"].means
+    ceiling, again = by_strategy.get("ceiling"), by_strategy.get("overlap")
     if ceiling is not None:
         means = ceiling.means
         price = means["misses"] - offset["misses"]

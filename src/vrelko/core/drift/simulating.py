@@ -1,4 +1,4 @@
-"""Simulating: many walks over a stream of changes, each way of fetching pages on the same ones."""
+"""Simulating: many walks over a stream of changes, every strategy on the same ones."""
 
 from __future__ import annotations
 
@@ -11,13 +11,13 @@ from vrelko.core.drift.stream import Stream
 from vrelko.core.drift.walks import (
     COUNTERS,
     DELETE,
+    DRIFT_STRATEGIES,
     INSERT,
     MOVE,
     SPACE,
-    WAYS,
     Counts,
     Course,
-    Way,
+    DriftStrategy,
 )
 
 if TYPE_CHECKING:
@@ -31,13 +31,13 @@ WALKS = 300
 
 @dataclass(frozen=True, slots=True)
 class Simulated:
-    """What walks of one way suffered on the mean, with standard errors, by counter.
+    """What walks of one strategy suffered on the mean, with standard errors, by counter.
 
     `clean`: the share of walks without a repeat or a miss. `by_page`: the mean repeats and misses
     of each page, a repeat where a row comes again, a miss where the walk goes beyond the row.
     """
 
-    way: Way
+    strategy: DriftStrategy
     walks: int
     means: dict[str, float]
     errors: dict[str, float]
@@ -53,9 +53,9 @@ def simulate(
     walks: int = WALKS,
     seed: int = 1,
     overlap: int = 0,
-    ways: Sequence[Way] = WAYS,
+    strategies: Sequence[DriftStrategy] = DRIFT_STRATEGIES,
 ) -> tuple[Simulated, ...]:
-    """Return what each way suffers over `walks` walks of `pages` pages, `dwell_s` seconds each.
+    """Return what each strategy suffers over `walks` walks of `pages` pages of `dwell_s` seconds.
 
     Repeats exactly for a seed and a version of NumPy.
     """
@@ -68,34 +68,34 @@ def simulate(
     # Changes are drawn as arrays for each walk; as objects, a million of them would not fit.
     course = Course(rows, size, times, (), overlap)
     drawn = ((course, draw_changes(stream, rows, times[-1], rng)) for _ in range(walks))
-    return _play_all(drawn, len(times), ways)
+    return _play_all(drawn, len(times), strategies)
 
 
 def simulate_recorded(
-    courses: Sequence[Course], ways: Sequence[Way] = WAYS
+    courses: Sequence[Course], strategies: Sequence[DriftStrategy] = DRIFT_STRATEGIES
 ) -> tuple[Simulated, ...]:
-    """Return what each way suffers over walks whose changes are given."""
-    return _play_all(((course, None) for course in courses), len(courses[0].times), ways)
+    """Return what each strategy suffers over walks whose changes are given."""
+    return _play_all(((course, None) for course in courses), len(courses[0].times), strategies)
 
 
 def _play_all(
-    drawn: Iterable[tuple[Course, Changes | None]], pages: int, ways: Sequence[Way]
+    drawn: Iterable[tuple[Course, Changes | None]], pages: int, strategies: Sequence[DriftStrategy]
 ) -> tuple[Simulated, ...]:
     from vrelko.core.drift.fast import play_by_page
-    from vrelko.core.drift.timeline import Stage
+    from vrelko.core.drift.timeline import Timeline
 
-    found: dict[Way, list[Counts]] = {way: [] for way in ways}
-    parts = {way: [[0, 0] for _ in range(pages)] for way in ways}
+    found: dict[DriftStrategy, list[Counts]] = {strategy: [] for strategy in strategies}
+    parts = {strategy: [[0, 0] for _ in range(pages)] for strategy in strategies}
     for course, changes in drawn:
-        # One stage for all ways: they meet the same changes, so their differences are their own.
-        stage = Stage(course, changes)
-        for way in ways:
-            counts, by_page = play_by_page(stage, way)
-            found[way].append(counts)
-            for part, (repeats, misses) in zip(parts[way], by_page, strict=False):
+        # One timeline for all strategies: the same changes, so differences are the strategies' own.
+        timeline = Timeline(course, changes)
+        for strategy in strategies:
+            counts, by_page = play_by_page(timeline, strategy)
+            found[strategy].append(counts)
+            for part, (repeats, misses) in zip(parts[strategy], by_page, strict=False):
                 part[0] += repeats
                 part[1] += misses
-    return tuple(_summary(way, many, parts[way]) for way, many in found.items())
+    return tuple(_summary(strategy, many, parts[strategy]) for strategy, many in found.items())
 
 
 def draw_changes(stream: Stream, rows: int, span_s: float, rng: np.random.Generator) -> Changes:
@@ -149,7 +149,9 @@ def _landing_keys(
     return np.asarray(keys)
 
 
-def _summary(way: Way, many: Sequence[Counts], parts: Sequence[Sequence[int]]) -> Simulated:
+def _summary(
+    strategy: DriftStrategy, many: Sequence[Counts], parts: Sequence[Sequence[int]]
+) -> Simulated:
     means, errors = {}, {}
     for name in COUNTERS:
         values = [getattr(one, name) for one in many]
@@ -160,5 +162,5 @@ def _summary(way: Way, many: Sequence[Counts], parts: Sequence[Sequence[int]]) -
     clean = sum(one.clean for one in many) / len(many)
     by_page = tuple((repeats / len(many), misses / len(many)) for repeats, misses in parts)
     return Simulated(
-        way=way, walks=len(many), means=means, errors=errors, clean=clean, by_page=by_page
+        strategy=strategy, walks=len(many), means=means, errors=errors, clean=clean, by_page=by_page
     )

@@ -1,4 +1,4 @@
-"""The stage of a walk: any number of rows, with memory for those alone that change.
+"""The timeline of a walk: any number of rows, with memory for those alone that change.
 
 Rows that never change are not held: the i-th has its key by formula. What changes is a list of
 *slots*, one a version, sorted by key; each lives from the request that first sees it to the one
@@ -42,8 +42,8 @@ class Changes:
         )
 
 
-class Stage:
-    """A course made ready: any way of fetching pages can be played on it (`fast.play`)."""
+class Timeline:
+    """A course made ready: any strategy of fetching pages can be played on it (`fast.play`)."""
 
     def __init__(self, course: Course, changes: Changes | None = None) -> None:
         self._rows, self._size = course.rows, course.size
@@ -132,40 +132,40 @@ class Stage:
         # A deletion ends a version and is none itself.
         lives = ~ends
         row, key, birth, death = row[lives], key[lives], step[lives], death[lives]
-        _, person = np.unique(row, return_inverse=True)
+        _, changed_row = np.unique(row, return_inverse=True)
         order = np.argsort(key, kind="stable")
         self.key, self.birth, self.death = key[order], birth[order], death[order]
-        self.person = person[order]
-        self.persons = int(person.max()) + 1 if len(person) else 0
-        self._set_persons(person, key, birth, death)
+        self.changed_row = changed_row[order]
+        self.changed_rows = int(changed_row.max()) + 1 if len(changed_row) else 0
+        self._set_changed_rows(changed_row, key, birth, death)
         self._touched = touched
         self._untouched_before = touched - np.arange(len(touched))
         self.untouched = self._rows - len(touched)
         # Asked at every request for every slot: counted once, here.
         self._below = self.unchanged_below(self.key)
 
-    def _set_persons(self, person: Array, key: Array, birth: Array, death: Array) -> None:
+    def _set_changed_rows(self, changed_row: Array, key: Array, birth: Array, death: Array) -> None:
         """Note of each row that changes: when it came and went, its first and last key."""
-        begins = np.ones(len(person), dtype=bool)
-        begins[1:] = person[1:] != person[:-1]
+        begins = np.ones(len(changed_row), dtype=bool)
+        begins[1:] = changed_row[1:] != changed_row[:-1]
         first = np.flatnonzero(begins)
-        last = np.append(first[1:], len(person)) - 1 if len(person) else first
+        last = np.append(first[1:], len(changed_row)) - 1 if len(changed_row) else first
         self.came, self.went = birth[first], death[last]
         self.last_key = key[last]
         stable = (birth == 0) & (death >= self.pages)  # refined by the walk's own end
-        self._versions = person, key, birth, death
-        self.has_stable = np.zeros(self.persons, dtype=bool)
-        self.has_stable[person[stable]] = True
-        self.key_at_start = np.full(self.persons, BEYOND)
+        self._versions = changed_row, key, birth, death
+        self.has_stable = np.zeros(self.changed_rows, dtype=bool)
+        self.has_stable[changed_row[stable]] = True
+        self.key_at_start = np.full(self.changed_rows, BEYOND)
         # Step 0 is the first request: what came ahead of it was there when the walk began.
         there = (birth <= 0) & (death > 0)
-        self.key_at_start[person[there]] = key[there]
+        self.key_at_start[changed_row[there]] = key[there]
 
     def stable_until(self, end: int) -> tuple[Array, Array]:
         """Return row and key of the versions that stood from the first request to the `end`-th."""
-        person, key, birth, death = self._versions
+        changed_row, key, birth, death = self._versions
         stable = (birth == 0) & (death > end)
-        return person[stable], key[stable]
+        return changed_row[stable], key[stable]
 
     def unchanged_below(self, keys: Array) -> Array:
         """Return how many rows that never change stand ahead of keys."""

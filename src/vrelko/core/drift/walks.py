@@ -13,8 +13,8 @@ from typing import Literal
 
 from vrelko.errors import PageError
 
-Way = Literal["offset", "ceiling", "keyset", "frozen-ids", "frozen-view", "overlap"]
-WAYS: tuple[Way, ...] = (
+DriftStrategy = Literal["offset", "ceiling", "keyset", "frozen-ids", "frozen-view", "overlap"]
+DRIFT_STRATEGIES: tuple[DriftStrategy, ...] = (
     "offset", "ceiling", "keyset", "frozen-ids", "frozen-view", "overlap",
 )  # fmt: skip
 """How pages are fetched while rows change.
@@ -107,9 +107,11 @@ def first_key(row: int) -> int:
     return (row + 1) * SPACE
 
 
-def check_way(way: str) -> None:
-    """Raise PageError unless `way` is one of WAYS."""
-    _check(way in WAYS, f"{way!r} is not one of {', '.join(WAYS)}")
+def check_strategy(strategy: str) -> None:
+    """Raise PageError unless `strategy` is one of DRIFT_STRATEGIES."""
+    _check(
+        strategy in DRIFT_STRATEGIES, f"{strategy!r} is not one of {', '.join(DRIFT_STRATEGIES)}"
+    )
 
 
 def _check(holds: bool, what: str) -> None:

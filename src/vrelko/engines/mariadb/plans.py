@@ -1,7 +1,7 @@
 """Reading MariaDB's EXPLAIN: how a statement comes to the rows of one table.
 
-Only access types and remarks listed here are read. Any other is named in `Seen.unknown`, and
-nothing is concluded from it: pages behind it are counted instead.
+Only access types and remarks listed here are read. Any other is named in `ExplainedPath.unknown`,
+and nothing is concluded from it: pages behind it are counted instead.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ import re
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
-from vrelko.core.access_path import CLUSTER, Lookup, Seen
+from vrelko.core.access_path import CLUSTER, ExplainedPath, Lookup
 
 Row = Mapping[str, Any]
 
@@ -21,7 +21,7 @@ _READ = re.compile(
 """Remarks whose work is modelled."""
 
 
-def read_rows(rows: Sequence[Row], names: Collection[str]) -> Seen | None:
+def read_rows(rows: Sequence[Row], names: Collection[str]) -> ExplainedPath | None:
     """Return how a statement reads a table, known by `names`; None where it does not."""
     place = next((i for i, row in enumerate(rows) if row["table"] in names), None)
     # A single table may appear under an alias that we do not know.
@@ -39,7 +39,7 @@ def read_rows(rows: Sequence[Row], names: Collection[str]) -> Seen | None:
     )
     unknown = _unknown(rows, place)
     if key is None or row["type"] == "ALL":
-        return Seen(
+        return ExplainedPath(
             "table",
             None,
             False,
@@ -51,7 +51,7 @@ def read_rows(rows: Sequence[Row], names: Collection[str]) -> Seen | None:
     covering = "Using index" in extra and key != CLUSTER
     # A full walk of the index with a filter: the key bounds nothing.
     walked = "Using where" in extra and row["type"] == "index" and row["possible_keys"] is None
-    return Seen(
+    return ExplainedPath(
         "index",
         str(key),
         covering,
@@ -63,7 +63,9 @@ def read_rows(rows: Sequence[Row], names: Collection[str]) -> Seen | None:
     )
 
 
-def read_deferred(rows: Sequence[Row], names: Collection[str]) -> tuple[Seen | None, Seen | None]:
+def read_deferred(
+    rows: Sequence[Row], names: Collection[str]
+) -> tuple[ExplainedPath | None, ExplainedPath | None]:
     """Return how a deferred join finds its keys, and how it reads the rows behind them.
 
     The second is None where each row is sought by its key; otherwise each row is looked for among
@@ -73,7 +75,7 @@ def read_deferred(rows: Sequence[Row], names: Collection[str]) -> tuple[Seen | N
     outer = [row for row in rows if row["select_type"] != "DERIVED" and row["table"] in names]
     by_key = None
     if outer and outer[0]["type"] in ("ALL", "index"):
-        by_key = Seen("table", None, False, lookups=(Lookup("", None, True, blocks=0.0),))
+        by_key = ExplainedPath("table", None, False, lookups=(Lookup("", None, True, blocks=0.0),))
     return (read_rows(inner, names) if inner else None), by_key
 
 

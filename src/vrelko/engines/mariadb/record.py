@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import Select, Table
 from sqlalchemy.engine.interfaces import Dialect
 
-from vrelko.core.access_path import Seen
+from vrelko.core.access_path import ExplainedPath
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.stored import Stored
 from vrelko.engines.mariadb import capabilities, plans, session
@@ -41,7 +41,7 @@ def _abilities(
     return capabilities.CAPABILITIES, False
 
 
-def _path(rows: Any, names: Names, parts: Parts) -> Seen | None:
+def _path(rows: Any, names: Names, parts: Parts) -> ExplainedPath | None:
     return plans.read_rows(rows, names)
 
 

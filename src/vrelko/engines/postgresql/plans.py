@@ -1,7 +1,7 @@
 """Reading PostgreSQL's EXPLAIN: how a plan comes to the rows of one table.
 
-Only node types listed here are read. Any other is named in `Seen.unknown`, and nothing is concluded
-from it: pages behind it are counted instead.
+Only node types listed here are read. Any other is named in `ExplainedPath.unknown`, and nothing is
+concluded from it: pages behind it are counted instead.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ from collections.abc import Collection, Iterator, Mapping
 from itertools import pairwise
 from typing import Any
 
-from vrelko.core.access_path import Lookup, Scan, Seen, Sorts
+from vrelko.core.access_path import ExplainedPath, Lookup, Scan, Sorts
 
 Node = Mapping[str, Any]
 
@@ -51,7 +51,9 @@ _INSIDE = frozenset({"Bitmap Index Scan", "BitmapOr", "BitmapAnd"})
 _JOINS = frozenset({"Nested Loop", "Hash Join", "Merge Join"})
 
 
-def read_plan(top: Node, names: Collection[str], parts: Collection[str] = ()) -> Seen | None:
+def read_plan(
+    top: Node, names: Collection[str], parts: Collection[str] = ()
+) -> ExplainedPath | None:
     """Return how a plan reads a table, known by `names`, and its partitions, known as `parts`.
 
     None where the plan does not read it.
@@ -64,7 +66,7 @@ def read_plan(top: Node, names: Collection[str], parts: Collection[str] = ()) ->
     # Partitions that were pruned are not in the plan, so those left are counted.
     parents = [node for node in trail if node["Node Type"] in ("Append", "Merge Append")]
     children = [n for n in nodes(parents[-1]) if "Relation Name" in n] if parents else []
-    return Seen(
+    return ExplainedPath(
         scan,
         index_of(found),
         covering,
@@ -83,7 +85,7 @@ def read_plan(top: Node, names: Collection[str], parts: Collection[str] = ()) ->
 
 def read_deferred(
     top: Node, names: Collection[str], parts: Collection[str] = ()
-) -> tuple[Seen | None, Seen | None]:
+) -> tuple[ExplainedPath | None, ExplainedPath | None]:
     """Return how a deferred join finds its keys, and how it reads the rows behind them.
 
     The second is None where each row is sought by its key.
@@ -99,7 +101,7 @@ def read_deferred(
     by_key = None
     if outer is not None and joins and joins[-1]["Node Type"] != "Nested Loop":
         scan, covering = SCANS.get(outer["Node Type"], ("table", False))
-        by_key = Seen(scan, index_of(outer), covering)
+        by_key = ExplainedPath(scan, index_of(outer), covering)
     return read_plan(keys, names, parts), by_key
 
 

@@ -51,13 +51,13 @@ class TreeSample:
 
     levels: int
     leaves: float
-    cells_a_leaf: float
+    cells_per_leaf: float
     cell_bytes: float
 
     @property
     def cells(self) -> float:
         """Entries of the whole tree."""
-        return self.leaves * self.cells_a_leaf
+        return self.leaves * self.cells_per_leaf
 
 
 def read_server(connection: Connection) -> dict[str, Any]:
@@ -228,6 +228,6 @@ def sample_tree(connection: Connection, name: str) -> TreeSample | None:
     return TreeSample(
         levels=len(fan_out) + 1,
         leaves=count,
-        cells_a_leaf=cells / len(leaves),
+        cells_per_leaf=cells / len(leaves),
         cell_bytes=sum(payload for _, payload in leaves) / max(cells, 1),
     )

@@ -1,7 +1,7 @@
 """Reading SQLite's EXPLAIN QUERY PLAN: how a statement comes to the rows of one table.
 
-Only lines listed here are read. Any other is named in `Seen.unknown`, and nothing is concluded from
-it: pages behind it are counted instead.
+Only lines listed here are read. Any other is named in `ExplainedPath.unknown`, and nothing is
+concluded from it: pages behind it are counted instead.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-from vrelko.core.access_path import Lookup, Seen, Sorts
+from vrelko.core.access_path import ExplainedPath, Lookup, Sorts
 
 _SCAN = re.compile(
     r"(?P<how>SCAN|SEARCH) (?P<table>.+?)"
@@ -26,7 +26,7 @@ _HARMLESS = re.compile(
 )
 
 
-def read_lines(rows: Sequence[Mapping[str, Any]], names: Collection[str]) -> Seen | None:
+def read_lines(rows: Sequence[Mapping[str, Any]], names: Collection[str]) -> ExplainedPath | None:
     """Return how a statement reads a table, known by `names`; None where it does not."""
     details = [str(row["detail"]) for row in rows]
     scans = [(detail, found) for detail in details if (found := _SCAN.fullmatch(detail))]
@@ -51,8 +51,8 @@ def read_lines(rows: Sequence[Mapping[str, Any]], names: Collection[str]) -> See
     if "ANY(" in (mine["bounds"] or ""):
         unknown = unknown or mine.group(0)
     if mine["index"] is None or mine["auto"]:
-        return Seen("table", None, False, _sorts(details), lookups=others, unknown=unknown)
-    return Seen(
+        return ExplainedPath("table", None, False, _sorts(details), lookups=others, unknown=unknown)
+    return ExplainedPath(
         "index",
         mine["index"],
         bool(mine["covering"]),
@@ -64,7 +64,7 @@ def read_lines(rows: Sequence[Mapping[str, Any]], names: Collection[str]) -> See
 
 def read_deferred(
     rows: Sequence[Mapping[str, Any]], names: Collection[str]
-) -> tuple[Seen | None, Seen | None]:
+) -> tuple[ExplainedPath | None, ExplainedPath | None]:
     """Return how a deferred join finds its keys, and how it reads the rows behind them.
 
     The second is None where each row is sought by its key.

@@ -13,7 +13,7 @@ from typing import Any
 from vrelko.core.kept import Kept
 from vrelko.errors import CursorError, PageError
 from vrelko.serving.anchors.anchor_set import FAN, AnchorSet
-from vrelko.serving.anchors.places import Places
+from vrelko.serving.anchors.lookup import AnchorLookup
 from vrelko.serving.anchors.remembered import Anchor, Key
 from vrelko.serving.cursors.values import decode_values, encode_value
 from vrelko.sql.anchor_tables import LEVELS
@@ -67,8 +67,8 @@ class StoredOrder:
         return found
 
 
-class FilePlaces(Places):
-    """Places by the anchors of a file: rows behind the last of them are counted live."""
+class FileAnchorLookup(AnchorLookup):
+    """A lookup by the anchors of a file: rows behind the last of them are counted live."""
 
     def __init__(
         self, anchors: AnchorSet, connection: Any, params: Mapping[str, Any] | None = None

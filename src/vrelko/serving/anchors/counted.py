@@ -45,11 +45,11 @@ class AnchorState:
 class CountedAnchors:
     """The anchors of one order of a listing, in the database of an engine that may write.
 
-    For `Listing(…, jumps="anchors")`: page numbers, the last page, places and totals of very large
-    tables, exact while rows change. Triggers append changes to a log; `fold` moves them into the
-    anchors and is to be called every second or so, by one process at a time. Every `every` rows
-    have an anchor; what they were built with where it is not given, else 1,000. Raises
-    ListingError for listings that cannot have them.
+    For `Listing(…, jumps="anchors")`: page numbers, the last page, positions and totals of very
+    large tables, exact while rows change. Triggers append changes to a log; `fold` moves them into
+    the anchors and is to be called every second or so, by one process at a time. Every `every` rows
+    have an anchor; what they were built with where it is not given, else 1,000. Raises ListingError
+    for listings that cannot have them.
     """
 
     def __init__(

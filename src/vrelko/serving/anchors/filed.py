@@ -12,13 +12,13 @@ from sqlalchemy import Engine
 
 from vrelko.core.kept import Kept
 from vrelko.engines.registry import database_errors
-from vrelko.serving.anchors.anchor_file import FilePlaces, StoredOrder, read_file, write_file
+from vrelko.serving.anchors.anchor_file import FileAnchorLookup, StoredOrder, read_file, write_file
 from vrelko.serving.anchors.anchor_set import K
 from vrelko.serving.anchors.counted import AnchorState
 from vrelko.serving.anchors.fold_worker import parts_of
 from vrelko.serving.anchors.in_bulk import keys_behind
+from vrelko.serving.anchors.lookup import AnchorLookup
 from vrelko.serving.anchors.of_listing import anchor_set
-from vrelko.serving.anchors.places import Places
 from vrelko.serving.anchors.remembered import Key
 from vrelko.serving.anchors.verifying import difference
 from vrelko.serving.settings import Settings
@@ -76,11 +76,11 @@ class FileAnchors:
                 while True:
                     with self.engine.connect() as connection:
                         given = dict(zip(anchors.parts, part, strict=True))
-                        places = Places(anchors, connection, given)
+                        lookup = AnchorLookup(anchors, connection, given)
                         # From where the transaction before it ended: none of them is held open for
                         # long.
                         last = keys[-1] if keys else None
-                        more = keys_behind(places, last, every, _WALKED)
+                        more = keys_behind(lookup, last, every, _WALKED)
                     keys += more
                     if progress is not None:
                         progress(len(more))
@@ -118,9 +118,9 @@ class FileAnchors:
             for part in parts:
                 given = dict(zip(anchors.parts, part, strict=True))
                 with self.engine.connect() as connection:
-                    places, before = FilePlaces(anchors, connection, given), None
-                    for anchor in places.all(1):
-                        found.append(difference(places, before, anchor))
+                    lookup, before = FileAnchorLookup(anchors, connection, given), None
+                    for anchor in lookup.all(1):
+                        found.append(difference(lookup, before, anchor))
                         before = anchor.key
         return found
 

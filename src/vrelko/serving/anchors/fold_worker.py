@@ -32,8 +32,8 @@ from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.held_levels import HeldAnchor, HeldLevels
 from vrelko.serving.anchors.in_bulk import keys_behind
 from vrelko.serving.anchors.locks import alone
+from vrelko.serving.anchors.lookup import AnchorLookup
 from vrelko.serving.anchors.making import strike_lost
-from vrelko.serving.anchors.places import Places
 from vrelko.serving.anchors.remembered import Anchor, Key
 from vrelko.sql.anchor_tables import LEVELS
 from vrelko.sql.parameters import LIMIT
@@ -202,7 +202,7 @@ class _Part:
     ) -> None:
         """`held`: the anchors of parts that are known already, to which this one's are added."""
         self.connection, self.set, self.part = connection, anchors, part
-        self.places = Places(anchors, connection, dict(zip(anchors.parts, part, strict=True)))
+        self.lookup = AnchorLookup(anchors, connection, dict(zip(anchors.parts, part, strict=True)))
         self.k, self.fan = anchors.k, anchors.fan
         self.table = anchors.tables.anchors
         self._held = held
@@ -212,7 +212,7 @@ class _Part:
         """The part's anchors, read where they are not known."""
         held = {} if self._held is None else self._held
         if self.part not in held:
-            held[self.part] = HeldLevels(self.places, self.set.key_order(self.connection))
+            held[self.part] = HeldLevels(self.lookup, self.set.key_order(self.connection))
         return held[self.part]
 
     def fold(self, rows: list[Any]) -> None:
@@ -223,7 +223,7 @@ class _Part:
         net: dict[Key, int] = defaultdict(int)
         begin = 2 + len(self.set.parts)
         for row in rows:
-            net[self.places.logged.converted(row[begin:])] += row[1]
+            net[self.lookup.logged.converted(row[begin:])] += row[1]
         levels = self.levels
         change = levels.places_of(net)
         if change is None:  # the database sorts both
@@ -239,7 +239,7 @@ class _Part:
         since = 0
         variant = self.set.merged(self.connection)
         for statement in variant.edge(False):
-            values = {**self.places.part, "last": last, LIMIT: _ALL}
+            values = {**self.lookup.part, "last": last, LIMIT: _ALL}
             for number, d, of_anchor, *_ in self.connection.execute(statement, values):
                 since += d
                 if of_anchor:
@@ -273,14 +273,14 @@ class _Part:
 
     def lay(self, most: int) -> int:
         """Lay anchors of k rows along the tail, which keeps fewer than k; return how many."""
-        last = next(self.places.ahead(1, None), None)
+        last = next(self.lookup.ahead(1, None), None)
         key = None if last is None else last.key
         laid: list[tuple[Key, int]] = []
         while len(laid) < most:
             some = min(most - len(laid), _WALKED)
-            found = keys_behind(self.places, key, self.k, some)
+            found = keys_behind(self.lookup, key, self.k, some)
             for one in found:
-                laid.append((one, self.k - self.places.log_between(key, one)))
+                laid.append((one, self.k - self.lookup.log_between(key, one)))
                 key = one
             if len(found) < some:
                 break
@@ -292,23 +292,23 @@ class _Part:
         """Read the anchors that were laid behind the last one that is known of a level."""
         if self._held is not None and self.part in self._held:
             levels = self._held[self.part]
-            levels.append(level, list(self.places.behind(level, levels.last(level))))
+            levels.append(level, list(self.lookup.behind(level, levels.last(level))))
 
     def raise_tail(self) -> None:
         """Lay anchors of the next level behind its last one, as laying along the tail needs."""
         for level in range(1, LEVELS):
-            last = next(self.places.ahead(level + 1, None), None)
-            run = list(self.places.behind(level, None if last is None else last.key))
+            last = next(self.lookup.ahead(level + 1, None), None)
+            run = list(self.lookup.behind(level, None if last is None else last.key))
             self._break(level, run, None)
             self._read_new(level + 1)
 
     def raise_levels(self) -> None:
         """Lay an anchor of the next level behind every so many of one that has none."""
         for level in range(1, LEVELS):
-            uppers = self.places.all(level + 1)
+            uppers = self.lookup.all(level + 1)
             keys = {anchor.key: anchor for anchor in uppers}
             run: list[Anchor] = []
-            for anchor in self.places.all(level):
+            for anchor in self.lookup.all(level):
                 run.append(anchor)
                 above = keys.get(anchor.key)
                 if above is None:
@@ -330,14 +330,14 @@ class _Part:
             self._add([(above.id, -sum(rows for _, rows in made))])
 
     def _split(self, before: Key | None, anchor: HeldAnchor) -> None:
-        live = anchor.n + self.places.log_between(before, anchor.key)
+        live = anchor.n + self.lookup.log_between(before, anchor.key)
         left = live
         while left > 2 * self.k:
-            found = self.places.key_behind(before, self.k - 1)
+            found = self.lookup.key_behind(before, self.k - 1)
             # Rows were deleted since the log was summed, and there is nothing left to split off.
             if found is None or found == anchor.key:
                 return
-            rows = self.k - self.places.log_between(before, found)
+            rows = self.k - self.lookup.log_between(before, found)
             self._insert(1, [(found, rows)])
             self._add([(anchor.id, -rows)])
             before, left = found, left - self.k
@@ -352,9 +352,9 @@ class _Part:
             return
         bound = {
             f"k{i}": column.parameter(f"key_{i}")
-            for i, column in enumerate(self.places.anchored.source.keys)
+            for i, column in enumerate(self.lookup.anchored.source.keys)
         }
-        fixed = {"lvl": level, **self.places.part}
+        fixed = {"lvl": level, **self.lookup.part}
         made = insert(self.table).values(**{one: bindparam(one) for one in (*fixed, "n")}, **bound)
         rows = [
             {**fixed, "n": n, **{f"key_{i}": value for i, value in enumerate(key)}}

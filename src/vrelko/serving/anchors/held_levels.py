@@ -12,7 +12,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from vrelko.core.key_order import KeyOrder
-from vrelko.serving.anchors.places import Places
+from vrelko.serving.anchors.lookup import AnchorLookup
 from vrelko.serving.anchors.remembered import Anchor, Key
 from vrelko.sql.anchor_tables import LEVELS
 
@@ -29,14 +29,14 @@ class HeldAnchor:
 class HeldLevels:
     """The anchors of each level in order, and where those of the next level stand among them."""
 
-    def __init__(self, places: Places, order: KeyOrder) -> None:
+    def __init__(self, lookup: AnchorLookup, order: KeyOrder) -> None:
         self._order = order
         self._levels: list[list[HeldAnchor]] = [[] for _ in range(LEVELS)]
         self._at: list[dict[Key, int]] = [{} for _ in range(LEVELS)]
         self._ends: list[list[int]] = [[] for _ in range(LEVELS)]
         self._sorted: list[tuple[object, ...]] | None = []
         for level in range(1, LEVELS + 1):
-            self.append(level, places.all(level))
+            self.append(level, lookup.all(level))
 
     def of(self, level: int) -> list[HeldAnchor]:
         """The anchors of a level, in order."""
@@ -68,7 +68,7 @@ class HeldLevels:
         return held[-1].key if held else None
 
     def places_of(self, net: Mapping[Key, int]) -> dict[int, int] | None:
-        """Return what changes of keys add to anchors of level 1, by their places.
+        """Return what changes of keys add to anchors of level 1, by their positions.
 
         Those behind the last anchor are left out. None where Python does not sort the keys as the
         database does.
@@ -87,7 +87,7 @@ class HeldLevels:
         return found
 
     def places_by_id(self, change: Mapping[int, int]) -> dict[int, int]:
-        """Return changes of anchors of level 1 by their places, given by their numbers."""
+        """Return changes of anchors of level 1 by their positions, given by their numbers."""
         at = {one.id: i for i, one in enumerate(self._levels[0])}
         return {at[number]: d for number, d in change.items()}
 

@@ -2,7 +2,7 @@
 
 A statement an anchor costs a round trip each, more than the thousand keys that it reads. Where keys
 may be NULL a seek depends on the key, and where the engine knows no LATERAL none can follow another
-one: there `Ranges` goes from anchor to anchor.
+one: there `KeyRanges` goes from anchor to anchor.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ from typing import Any
 
 from sqlalchemy import Select, bindparam, func, select
 
-from vrelko.serving.anchors.places import Places
+from vrelko.serving.anchors.lookup import AnchorLookup
 from vrelko.serving.anchors.remembered import Key
 from vrelko.serving.variants.variant import Variant
 from vrelko.sql.anchor_statements import (
@@ -24,22 +24,22 @@ from vrelko.sql.anchor_statements import (
 from vrelko.sql.parameters import LIMIT, OFFSET, UNTIL, key_parameters
 
 
-def keys_behind(places: Places, key: Key | None, step: int, most: int) -> list[Key]:
+def keys_behind(lookup: AnchorLookup, key: Key | None, step: int, most: int) -> list[Key]:
     """Return the keys of each `step`-th row behind a key, at most so many."""
-    rows = places.rows
-    asked = places.kept(("walk", key is None), lambda: _walk(rows, key))
+    rows = lookup.rows
+    asked = lookup.kept(("walk", key is None), lambda: _walk(rows, key))
     if asked is None:
         found: list[Key] = []
         at = key
         while len(found) < most:
-            at = places.key_behind(at, step - 1)
+            at = lookup.key_behind(at, step - 1)
             if at is None:
                 break
             found.append(at)
         return found
     # The first is sought by the parameters of a key, the others by the key before them.
-    values = {**places.params, **key_parameters(key or ()), OFFSET: step - 1, LIMIT: most}
-    return [rows.converted(row) for row in places.connection.execute(asked, values)]
+    values = {**lookup.params, **key_parameters(key or ()), OFFSET: step - 1, LIMIT: most}
+    return [rows.converted(row) for row in lookup.connection.execute(asked, values)]
 
 
 def _walk(rows: Variant, key: Key | None) -> Select[Any] | None:
@@ -58,42 +58,42 @@ def _walk(rows: Variant, key: Key | None) -> Select[Any] | None:
     return build_walk(edge[0], behind, rows.source.keys)
 
 
-def page_behind(places: Places, variant: Variant, key: Key | None) -> Select[Any] | None:
+def page_behind(lookup: AnchorLookup, variant: Variant, key: Key | None) -> Select[Any] | None:
     """Return the statement for a variant's rows behind one that is skipped to from a key.
 
     Parameters: those of the key, if it is not None, and `vrelko_offset`, one less than are skipped.
     None where it takes two statements.
     """
-    behind = _seek(places.rows, False)
+    behind = _seek(lookup.rows, False)
     page = _seek(variant, False)
-    edge = places.rows.edge(False)
+    edge = lookup.rows.edge(False)
     if behind is None or page is None or len(edge) > 1:
         return None
     rows = edge[0] if key is None else behind
-    return places.kept(("page", page, rows), lambda: build_landed(page, rows, variant.source.keys))
+    return lookup.kept(("page", page, rows), lambda: build_landed(page, rows, variant.source.keys))
 
 
-def differences(places: Places) -> dict[int, int] | None:
+def differences(lookup: AnchorLookup) -> dict[int, int] | None:
     """Return by how many rows each segment but the first is off, by its anchor's id.
 
     None where one statement cannot tell.
     """
-    counts, sums = _within(places.rows), _within(places.logged)
+    counts, sums = _within(lookup.rows), _within(lookup.logged)
     if counts is None or sums is None:
         return None
-    asked = places.kept(
-        ("differences", places.log_is_used),
+    asked = lookup.kept(
+        ("differences", lookup.log_is_used),
         lambda: build_differences(
-            _segments(places),
+            _segments(lookup),
             counts,
-            sums if places.log_is_used else (),
-            places.set.tables.log.c.d,
-            places.rows.terms,
+            sums if lookup.log_is_used else (),
+            lookup.set.tables.log.c.d,
+            lookup.rows.terms,
         ),
     )
     # The rows by the listing's own parameters, anchors and log by the part's columns.
-    given = {**places.params, **places.part}
-    return {number: int(off) for number, off in places.connection.execute(asked, given)}
+    given = {**lookup.params, **lookup.part}
+    return {number: int(off) for number, off in lookup.connection.execute(asked, given)}
 
 
 def _seek(variant: Variant, backward: bool) -> Select[Any] | None:
@@ -128,8 +128,8 @@ def _within(variant: Variant) -> tuple[Select[Any], ...] | None:
     return None if found is None else (found,)
 
 
-def _segments(places: Places) -> Select[Any]:
-    table, order = places.set.tables.anchors, places.anchored.order
+def _segments(lookup: AnchorLookup) -> Select[Any]:
+    table, order = lookup.set.tables.anchors, lookup.anchored.order
     keys = [table.c[f"k{i}"] for i in range(len(order.terms))]
     sorted_by = [
         key.desc() if term.descending else key.asc()
@@ -141,6 +141,6 @@ def _segments(places: Places) -> Select[Any]:
         table.c.id, table.c.n, *keys, func.lag(table.c.id).over(order_by=sorted_by).label("before"),
         *before,
     ).where(table.c.lvl == 1)  # fmt: skip
-    for name in places.part:
+    for name in lookup.part:
         chosen = chosen.where(table.c[name] == bindparam(name, type_=table.c[name].type))
     return chosen

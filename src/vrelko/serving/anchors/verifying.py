@@ -13,7 +13,7 @@ from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.fold_worker import renew
 from vrelko.serving.anchors.in_bulk import differences
 from vrelko.serving.anchors.locks import alone
-from vrelko.serving.anchors.places import Places
+from vrelko.serving.anchors.lookup import AnchorLookup
 from vrelko.serving.anchors.remembered import Anchor, Key
 from vrelko.sql.anchor_tables import LEVELS
 
@@ -27,11 +27,11 @@ def verify(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None)
     found: list[int] = []
     for part in _parts(engine, anchors, params):
         with database_errors("verify"), alone(engine, anchors) as connection:
-            places = Places(anchors, connection, part)
-            found += [off for _, off in _differences(places)]
+            lookup = AnchorLookup(anchors, connection, part)
+            found += [off for _, off in _differences(lookup)]
             # Upper levels hold sums of the one below: adding up tells, and no row is read.
             for level in range(2, LEVELS + 1):
-                found += [off for _, off in _sums_off(places, level)]
+                found += [off for _, off in _sums_off(lookup, level)]
     return found
 
 
@@ -54,9 +54,9 @@ def _parts(
 
 def _repair(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any]) -> int:
     with database_errors("repair"), alone(engine, anchors) as connection:
-        places, mended = Places(anchors, connection, params), 0
+        lookup, mended = AnchorLookup(anchors, connection, params), 0
         for level in range(1, LEVELS + 1):  # each from the level below, which is right by then
-            differences = _differences(places) if level == 1 else _sums_off(places, level)
+            differences = _differences(lookup) if level == 1 else _sums_off(lookup, level)
             for anchor, off in [one for one in differences if one[1]]:
                 table = anchors.tables.anchors
                 changed = update(table).where(table.c.id == anchor.id)
@@ -67,11 +67,11 @@ def _repair(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any]) -> in
     return mended
 
 
-def _sums_off(places: Places, level: int) -> Iterator[tuple[Anchor, int]]:
+def _sums_off(lookup: AnchorLookup, level: int) -> Iterator[tuple[Anchor, int]]:
     """Yield each anchor of a level above the first, and by how much the one below sums to more."""
-    uppers = {anchor.key: anchor for anchor in places.all(level)}
+    uppers = {anchor.key: anchor for anchor in lookup.all(level)}
     rows = 0
-    for anchor in places.all(level - 1):
+    for anchor in lookup.all(level - 1):
         rows += anchor.n
         # An upper anchor stands at the key of one below it.
         above = uppers.get(anchor.key)
@@ -80,20 +80,20 @@ def _sums_off(places: Places, level: int) -> Iterator[tuple[Anchor, int]]:
             rows = 0
 
 
-def _differences(places: Places) -> Iterator[tuple[Anchor, int]]:
+def _differences(lookup: AnchorLookup) -> Iterator[tuple[Anchor, int]]:
     """Yield each segment's anchor, and the rows there less those that it and the log tell of."""
     before: Key | None = None
-    told = differences(places)
-    for anchor in places.all(1):
+    told = differences(lookup)
+    for anchor in lookup.all(1):
         known = None if told is None else told.get(anchor.id)
-        yield anchor, difference(places, before, anchor) if known is None else known
+        yield anchor, difference(lookup, before, anchor) if known is None else known
         before = anchor.key
 
 
-def difference(places: Places, before: Key | None, anchor: Anchor) -> int:
+def difference(lookup: AnchorLookup, before: Key | None, anchor: Anchor) -> int:
     """Return the rows of a segment less those that its anchor and the log tell of."""
-    live = places.between(before, anchor.key) + places.is_there(anchor.key)
-    return live - anchor.n - places.log_between(before, anchor.key)
+    live = lookup.between(before, anchor.key) + lookup.is_there(anchor.key)
+    return live - anchor.n - lookup.log_between(before, anchor.key)
 
 
 def check(engine: Engine, anchors: AnchorSet, many: int) -> list[int]:
@@ -108,8 +108,8 @@ def check(engine: Engine, anchors: AnchorSet, many: int) -> list[int]:
             drawn = table.c.id >= secrets.randbelow(top) + 1
             one = select(table.c.id, *parts).where(of_level_1, drawn).order_by(table.c.id).limit(1)
             number, *part = connection.execute(one).one()
-            places = Places(anchors, connection, dict(zip(anchors.parts, part, strict=True)))
-            anchor = places.one(number)
-            before = next(places.ahead(1, anchor.key), None)
-            found.append(difference(places, None if before is None else before.key, anchor))
+            lookup = AnchorLookup(anchors, connection, dict(zip(anchors.parts, part, strict=True)))
+            anchor = lookup.one(number)
+            before = next(lookup.ahead(1, anchor.key), None)
+            found.append(difference(lookup, None if before is None else before.key, anchor))
     return found

@@ -97,7 +97,7 @@ class CursorBook:
             key = self._sealer.seal(_WRITE_JSON(key), fingerprint)
         issued = None if self._expires_s is None else int(time())
         parts += [key, spot.at, spot.rows, spot.total, issued]
-        if spot.top is not None or spot.seen is not None or spot.frozen is not None:
+        if spot.top is not None or spot.digests is not None or spot.frozen is not None:
             parts += self._walked(spot, fingerprint, sealed)
         # Absent parts at the end are left out: most cursors carry a key and nothing else.
         while parts[-1] is None:
@@ -125,12 +125,14 @@ class CursorBook:
             self._known.keep((cursor, fingerprint, sealed), spot)
 
     def _walked(self, spot: Spot, fingerprint: bytes, sealed: bool) -> list[Any]:
-        """Return the parts that tell of the walk so far: its top, rows seen, its stored list."""
+        """Return the parts that tell of the walk so far: top, digests of rows, stored list."""
         top: Any = None if spot.top is None else [encode_value(value) for value in spot.top]
         if sealed and top is not None and self._sealer is not None:
             top = self._sealer.seal(_WRITE_JSON(top), fingerprint)
-        seen = None if spot.seen is None else base64.urlsafe_b64encode(spot.seen).decode("ascii")
-        return [top, seen, spot.frozen]
+        digests = (
+            None if spot.digests is None else base64.urlsafe_b64encode(spot.digests).decode("ascii")
+        )
+        return [top, digests, spot.frozen]
 
     def read(self, cursor: str, fingerprint: bytes, sealed: bool = False) -> Spot:
         """Return the spot a cursor holds. Raises CursorError for any text but its own."""
@@ -264,7 +266,7 @@ def _write(part: Any) -> str:
 def _spot_of(parts: list[Any], own: bool) -> Spot:
     """Return the spot of a cursor's parts; `own` ones carry our signature, so we wrote them."""
     walked = len(parts) > _TOP
-    _, letter, key, at, rows, total, _, top, seen, frozen = (*parts, *_ABSENT[len(parts) :])
+    _, letter, key, at, rows, total, _, top, digests, frozen = (*parts, *_ABSENT[len(parts) :])
     if type(key) is str or type(top) is str:
         raise _altered()  # sealed, but this listing's keys are not: it was served otherwise once
     kind, near = _BY_LETTER[letter]
@@ -274,11 +276,11 @@ def _spot_of(parts: list[Any], own: bool) -> Spot:
         fields = kind, values, at, letter in _FILLS, rows, near, total, None, None, None, None, None
         return tuple.__new__(Spot, fields)  # as Spot(…) does it, without a call of Python's
     try:
-        rows_seen = None if seen is None else base64.urlsafe_b64decode(seen)
+        digests = None if digests is None else base64.urlsafe_b64decode(digests)
     except (binascii.Error, ValueError) as error:
         raise _altered() from error
     begin = None if top is None else read(top)
-    return Spot(kind, values, at, letter in _FILLS, rows, near, total, begin, rows_seen, frozen)
+    return Spot(kind, values, at, letter in _FILLS, rows, near, total, begin, digests, frozen)
 
 
 def _check_parts(parts: list[Any]) -> None:
@@ -288,11 +290,11 @@ def _check_parts(parts: list[Any]) -> None:
         raise _altered()
     if any(n is not None and (type(n) is not int or n < 0) for n in parts[3:_TOP]):
         raise _altered()
-    top, seen, frozen = [*parts[_TOP:], None, None, None][:3]
+    top, digests, frozen = [*parts[_TOP:], None, None, None][:3]
     for values in (key, top):
         if values is not None and not (isinstance(values, list) and all(map(_is_text, values))):
             raise _altered()
-    if any(text is not None and not _is_text(text) for text in (seen, frozen)):
+    if any(text is not None and not _is_text(text) for text in (digests, frozen)):
         raise _altered()
     kind, _ = _BY_LETTER[letter]
     # A spot behind a row needs a key, and no other spot has one.

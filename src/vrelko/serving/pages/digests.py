@@ -20,12 +20,12 @@ def digest_of(variant: Variant, full: Sequence[Any]) -> bytes:
     return hashlib.blake2b(text.encode("utf-8"), digest_size=_BYTES).digest()
 
 
-def split_digests(seen: bytes) -> list[bytes]:
+def split_digests(digests: bytes) -> list[bytes]:
     """Return the digests that a cursor carries."""
-    return [seen[i : i + _BYTES] for i in range(0, len(seen), _BYTES)]
+    return [digests[i : i + _BYTES] for i in range(0, len(digests), _BYTES)]
 
 
-def add_digests(variant: Variant, seen: bytes | None, full: Sequence[Any]) -> bytes:
+def add_digests(variant: Variant, digests: bytes | None, full: Sequence[Any]) -> bytes:
     """Return what the next cursor carries: the latest rows that were served."""
-    every = (seen or b"") + b"".join(digest_of(variant, row) for row in full)
+    every = (digests or b"") + b"".join(digest_of(variant, row) for row in full)
     return every[-MOST * _BYTES :]

@@ -12,7 +12,7 @@ from vrelko.core.arithmetic import offset_of
 from vrelko.core.spot import Spot
 from vrelko.engines.registry import dialect_named
 from vrelko.errors import PageError
-from vrelko.serving.pages.page import Page, Ways
+from vrelko.serving.pages.page import CursorWriter, Page
 from vrelko.serving.pages.request import BoundRequest
 from vrelko.serving.pages.rows import PageReader
 from vrelko.serving.settings import Settings
@@ -102,8 +102,8 @@ def gather(
     # Whoever goes back came from a row that follows the page.
     if spot.kind == "before":
         batch = replace(batch, after=True)
-    ways = Ways(opened.write, opened.variant, False, settings.kind == "grid")
-    return Page(batch, rows, spot, ways, ())
+    cursors = CursorWriter(opened.write, opened.variant, False, settings.kind == "grid")
+    return Page(batch, rows, spot, cursors, ())
 
 
 def _open(

@@ -14,11 +14,11 @@ from vrelko.core.arithmetic import Total, check_offset, offset_of, page_count
 from vrelko.core.spot import Spot
 from vrelko.engines.registry import database_errors
 from vrelko.errors import DatabaseError, ListingError
-from vrelko.serving.anchors.anchor_file import FilePlaces, read_file
+from vrelko.serving.anchors.anchor_file import FileAnchorLookup, read_file
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.in_bulk import page_behind
+from vrelko.serving.anchors.lookup import AnchorLookup, AnchorsGone
 from vrelko.serving.anchors.of_listing import anchor_set
-from vrelko.serving.anchors.places import AnchorsGone, Places
 from vrelko.serving.anchors.remembered import Key
 from vrelko.serving.anchors.snapshots import begun_here, in_snapshot
 from vrelko.serving.pages.batch import Batch
@@ -36,10 +36,10 @@ def total_of(opened: BoundRequest) -> Total | None:
     if opened.misfit:
         return None
 
-    def ask(places: Places) -> Total | None:
-        if places.rows is not opened.variant:
+    def ask(lookup: AnchorLookup) -> Total | None:
+        if lookup.rows is not opened.variant:
             return None
-        return Total(places.total(), "about" if places.static else "exact")
+        return Total(lookup.total(), "about" if lookup.static else "exact")
 
     notes = opened.notes
     found = by_anchors(opened, ask)
@@ -47,36 +47,36 @@ def total_of(opened: BoundRequest) -> Total | None:
     return found
 
 
-def by_anchors(opened: BoundRequest, ask: Callable[[Places], _Told | None]) -> _Told | None:
+def by_anchors(opened: BoundRequest, ask: Callable[[AnchorLookup], _Told | None]) -> _Told | None:
     """Return what a request's anchors tell; None, with a note, where it has none.
 
     Where they are gone since they were found, they are looked for anew at the next request.
     """
-    places = places_of(opened)
-    if places is None:
+    lookup = lookup_of(opened)
+    if lookup is None:
         return None
     known = opened.settings.anchor_sets
     try:
         with database_errors("count by anchors"):
-            return ask(places)
+            return ask(lookup)
     except AnchorsGone:
         known.clear()
     except DatabaseError:
         known.clear()
-        if _are_there(opened, places):
+        if _are_there(opened, lookup):
             raise
     opened.notes = (f"jumped by offset: {_none(opened)}",)
     return None
 
 
-def _are_there(opened: BoundRequest, places: Places) -> bool:
+def _are_there(opened: BoundRequest, lookup: AnchorLookup) -> bool:
     """Tell whether anchors are there after an error; where nobody can ask any more, too."""
     try:
-        return not isinstance(_set_of(opened, places.connection), str)
+        return not isinstance(_set_of(opened, lookup.connection), str)
     except SQLAlchemyError:
         # PostgreSQL takes no statement more in that transaction. The caller's own may hold writes;
         # one that was begun for this request has read nothing yet that a page shows.
-        if not begun_here(places.connection):
+        if not begun_here(lookup.connection):
             return True
     opened.lender.rollback()
     return not isinstance(
@@ -84,8 +84,8 @@ def _are_there(opened: BoundRequest, places: Places) -> bool:
     )
 
 
-def places_of(opened: BoundRequest) -> Places | None:
-    """Return the places of a request's rows by their anchors; None, with a note, without them."""
+def lookup_of(opened: BoundRequest) -> AnchorLookup | None:
+    """Return the anchor lookup of a request's rows; None, with a note, without them."""
     connection = core_connection(opened.lender, opened.settings.select)
     with database_errors("look for anchors"):
         found = _set_of(opened, connection)
@@ -99,7 +99,7 @@ def places_of(opened: BoundRequest) -> Places | None:
         opened.notes = ("jumped by offset: anchors count rows without optional filters",)
         return None
     given = {name: opened.given[name] for name in found.parts}
-    by = Places if found.stored is None else FilePlaces
+    by = AnchorLookup if found.stored is None else FileAnchorLookup
     return by(found, connection, given)
 
 
@@ -110,15 +110,15 @@ def jump(
     # Pages by key need no anchors, and those of a ceiling or a frozen list count other rows.
     if spot.kind not in _NUMBERED or spot.top is not None or spot.frozen is not None:
         return None
-    landing = by_anchors(opened, lambda places: _land(opened, places, spot, size, counted))
+    landing = by_anchors(opened, lambda lookup: _land(opened, lookup, spot, size, counted))
     if landing is None:
         return None
-    places, total, offset = landing.places, landing.total, landing.offset
+    lookup, total, offset = landing.lookup, landing.total, landing.offset
     want = size if spot.rows is None else min(spot.rows, size)
     given = key_parameters(landing.key or ())
     asked: tuple[Select[Any], ...] = ()
     skip = landing.skip
-    at_once = page_behind(places, opened.variant, landing.key) if skip > _FEW else None
+    at_once = page_behind(lookup, opened.variant, landing.key) if skip > _FEW else None
     if at_once is not None:
         asked, given, skip = (at_once,), {**given, OFFSET: skip - 1}, 0
     elif landing.key is not None:
@@ -136,11 +136,11 @@ def jump(
         before=offset > 0 and (bool(rows) or total != 0),
         after=len(rows) > want,
         offset=offset,
-        exact=in_snapshot(places.connection) and not places.static,
+        exact=in_snapshot(lookup.connection) and not lookup.static,
     )
-    if places.static:
+    if lookup.static:
         opened.notes = ("numbers are as of the last count: static anchors",)
-    kind = "about" if places.static else "exact"
+    kind = "about" if lookup.static else "exact"
     return batch, None if total is None else Total(total, kind)
 
 
@@ -148,7 +148,7 @@ def jump(
 class _Landing:
     """Where a page begins: `skip` rows behind a key, few of which tie with it where it is near."""
 
-    places: Places
+    lookup: AnchorLookup
     total: int | None
     offset: int
     key: Key | None
@@ -157,19 +157,19 @@ class _Landing:
 
 
 def _land(
-    opened: BoundRequest, places: Places, spot: Spot, size: int, counted: Total | None
+    opened: BoundRequest, lookup: AnchorLookup, spot: Spot, size: int, counted: Total | None
 ) -> _Landing:
     known = counted.value if counted is not None and counted.kind == "exact" else None
     wanted = spot.kind == "end" or opened.settings.total != "none"
     ahead = None if spot.kind == "end" else _offset(spot, size, 0)
-    total = places.total(ahead) if known is None and wanted else known
+    total = lookup.total(ahead) if known is None and wanted else known
     offset = _offset(spot, size, total or 0)
-    found = places.find(offset)
+    found = lookup.find(offset)
     key, skip, near = found.key, found.skip, False
     # Skipped by keys alone, which an index holds; by the page's own statement where that can.
-    if skip > _FEW and page_behind(places, opened.variant, key) is None:
-        (key, near), skip = places.land(key, skip - 1), 0
-    return _Landing(places, total, offset, key, skip, near)
+    if skip > _FEW and page_behind(lookup, opened.variant, key) is None:
+        (key, near), skip = lookup.land(key, skip - 1), 0
+    return _Landing(lookup, total, offset, key, skip, near)
 
 
 def _offset(spot: Spot, size: int, total: int) -> int:

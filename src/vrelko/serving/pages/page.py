@@ -1,4 +1,4 @@
-"""A page: its rows, where they stand, and the ways on."""
+"""A page: its rows, where they stand, and its links."""
 
 from __future__ import annotations
 
@@ -25,14 +25,14 @@ SCHEMA = "vrelko.page/1"
 
 
 @dataclass(frozen=True, slots=True)
-class Walk:
-    """What cursors tell of a walk so far: see `Spot.top`, `Spot.seen` and `Spot.frozen`.
+class WalkState:
+    """What cursors tell of a walk so far: see `Spot.top`, `Spot.digests` and `Spot.frozen`.
 
     `stride`: pages begin a whole page size apart, whatever the number of their rows.
     """
 
     top: tuple[Any, ...] | None = None
-    seen: bytes | None = None
+    digests: bytes | None = None
     frozen: str | None = None
     stride: bool = False
 
@@ -42,11 +42,11 @@ class Walk:
         return self.top is not None or self.frozen is not None
 
 
-NO_WALK = Walk()
+NO_WALK = WalkState()
 
 
 @dataclass(slots=True)
-class Ways:
+class CursorWriter:
     """How a page writes its cursors: by offsets or by keys, in whole pages or onward only."""
 
     write: Callable[[Spot], str]
@@ -54,7 +54,7 @@ class Ways:
     by_offset: bool
     numbered: bool
     total: int | None = None
-    walk: Walk = NO_WALK
+    walk: WalkState = NO_WALK
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,8 +80,8 @@ class Page(Sequence[Any]):
     __slots__ = (
         "__weakref__",
         "_batch",
+        "_cursors",
         "_spot",
-        "_ways",
         "_written",
         "clamped",
         "notes",
@@ -96,13 +96,13 @@ class Page(Sequence[Any]):
         batch: Batch,
         size: int,
         spot: Spot,
-        ways: Ways,
+        cursors: CursorWriter,
         asked: Sequence[Asked],
         clamped: str | None = None,
     ) -> None:
         self._batch = batch
         self._spot = spot
-        self._ways = ways
+        self._cursors = cursors
         self._written: dict[Any, str] = {}  # the next page's and the tail's are mostly one
         self.rows: Sequence[Any] = batch.rows
         self.size = size
@@ -152,7 +152,7 @@ class Page(Sequence[Any]):
     @property
     def number(self) -> int | None:
         """Page number from 1, None where it is unknown (a feed, a page reached by key alone)."""
-        if not self._ways.numbered or self.offset is None:
+        if not self._cursors.numbered or self.offset is None:
             return None
         return number_of(self.offset, self.size)
 
@@ -176,7 +176,7 @@ class Page(Sequence[Any]):
     @property
     def last_number(self) -> int | None:
         """Number of the last page, None where the total is not exact; an empty listing has 1."""
-        if self.total.value is None or self.total.kind != "exact" or not self._ways.numbered:
+        if self.total.value is None or self.total.kind != "exact" or not self._cursors.numbered:
             return None
         return max(page_count(self.total.value, self.size), 1)
 
@@ -188,14 +188,14 @@ class Page(Sequence[Any]):
     @property
     def keys(self) -> Sequence[tuple[Any, ...]]:
         """The key of each row: the values of the total order's terms, unique in the listing."""
-        return [self._ways.variant.key_from(row) for row in self._batch.full]
+        return [self._cursors.variant.key_from(row) for row in self._batch.full]
 
     def key_of_row(self, row: Any, variant: Variant) -> tuple[Any, ...] | None:
         """Return the key of a row, or of the entity that is all of a row; None if not of here.
 
         `variant`: the order that the key is wanted for.
         """
-        if self._ways.variant is not variant:
+        if self._cursors.variant is not variant:
             return None
         for one, full in zip(self.rows, self._batch.full, strict=True):
             # By identity: two equal rows have two places.
@@ -236,8 +236,8 @@ class Page(Sequence[Any]):
         if not self._batch.before:
             return None
         if not self.rows:
-            return self._write(Spot.end() if self._ways.numbered else self._spot_before())
-        if self._ways.by_offset and self.offset is not None:
+            return self._write(Spot.end() if self._cursors.numbered else self._spot_before())
+        if self._cursors.by_offset and self.offset is not None:
             start = max(self.offset - self.size, 0)
             # A page before the first full one is as short as the rows ahead of it.
             rows = self.offset if self.offset < self.size else None
@@ -253,7 +253,7 @@ class Page(Sequence[Any]):
     @property
     def last(self) -> str | None:
         """The cursor of the last page; None on the last page, and without page numbers."""
-        if not self._ways.numbered or (not self._batch.after and self.rows):
+        if not self._cursors.numbered or (not self._batch.after and self.rows):
             return None
         return self._write(Spot.end()) if self._batch.before or self._batch.after else None
 
@@ -270,9 +270,9 @@ class Page(Sequence[Any]):
         return self._write(self._spot_before())
 
     @property
-    def walk(self) -> Walk:
+    def walk(self) -> WalkState:
         """What the page's cursors carry of the walk that it belongs to."""
-        return self._ways.walk
+        return self._cursors.walk
 
     @property
     def ceiling(self) -> str | None:
@@ -280,8 +280,8 @@ class Page(Sequence[Any]):
 
         For `read(…, ceiling=)` of a page by its number, and for `count_ahead`: "12 new".
         """
-        top = self._ways.walk.top
-        return None if top is None else self._ways.write(Spot("before", top))
+        top = self._cursors.walk.top
+        return None if top is None else self._cursors.write(Spot("before", top))
 
     def cursor(self, index: int) -> str:
         """Return the cursor that begins a page right behind row `index` of this page."""
@@ -316,7 +316,7 @@ class Page(Sequence[Any]):
         # Nothing follows what already lies behind the last row.
         if not rows and batch.rows:
             made.after = False
-        return Page(made, size, spot, self._ways, self.statements, self.clamped)
+        return Page(made, size, spot, self._cursors, self.statements, self.clamped)
 
     def as_dict(self) -> dict[str, Any]:
         """Return the page as plain data (schema `vrelko.page/1`, see docs/schemas.md)."""
@@ -339,48 +339,48 @@ class Page(Sequence[Any]):
         }
 
     def _write(self, spot: Spot) -> str:
-        if self._ways.total is not None:
-            spot = spot._replace(total=self._ways.total)
+        if self._cursors.total is not None:
+            spot = spot._replace(total=self._cursors.total)
         # What was seen matters to pages that follow alone.
-        walk = self._ways.walk
+        walk = self._cursors.walk
         if walk is not NO_WALK:
             # A reader who turns back sees rows again on purpose: what was seen matters forward
             # alone.
             onward = spot.kind in ("offset", "after")
             spot = spot._replace(
-                top=walk.top, frozen=walk.frozen, seen=walk.seen if onward else None
+                top=walk.top, frozen=walk.frozen, digests=walk.digests if onward else None
             )
         # Two moments of an hour that comes twice are equal in Python, and two cursors.
         known: Any = spot
-        if self._ways.variant.may_fold and spot.key is not None:
+        if self._cursors.variant.may_fold and spot.key is not None:
             known = spot, tuple([getattr(one, "fold", 0) for one in spot.key])
         # Signing takes longer than all else here, and templates ask for a link twice.
         text = self._written.get(known)
         if text is None:
-            text = self._written[known] = self._ways.write(spot)
+            text = self._written[known] = self._cursors.write(spot)
         return text
 
     def _spot_after(self, by_key: bool = False) -> Spot:
-        if self._ways.by_offset and self.offset is not None and not by_key:
+        if self._cursors.by_offset and self.offset is not None and not by_key:
             # Rows left out as seen still count: the next page begins a whole page further.
-            onward = self.size if self._ways.walk.stride else len(self.rows)
+            onward = self.size if self._cursors.walk.stride else len(self.rows)
             return Spot("offset", at=self.offset + onward)
         return self._spot_behind(len(self.rows) - 1)
 
     def _spot_behind(self, index: int) -> Spot:
         # Where the number of the page is unknown, a guessed one in the cursor would be believed.
         at = None
-        if self._ways.numbered and self.offset is not None:
+        if self._cursors.numbered and self.offset is not None:
             at = self.offset + index + 1
-        variant, full = self._ways.variant, self._batch.full
+        variant, full = self._cursors.variant, self._batch.full
         near = variant.near(full, index, 0, not self._batch.before)
         return Spot("after", variant.key_from(full[index]), at, near=near)
 
     def _spot_before(self) -> Spot:
         if not self.rows:
             return self._spot if self._spot.kind == "before" else Spot.end()
-        variant, full = self._ways.variant, self._batch.full
+        variant, full = self._cursors.variant, self._batch.full
         near = variant.near(full, 0, -1, not self._batch.after)
         # A feed's cursors carry no number: nobody would see it.
-        at = self.offset if self._ways.numbered else None
+        at = self.offset if self._cursors.numbered else None
         return Spot("before", variant.key_from(full[0]), at, near=near)

@@ -18,7 +18,7 @@ from vrelko.core.periods import (
 from vrelko.core.spot import Spot
 from vrelko.engines.registry import capabilities_of, dialect_of
 from vrelko.errors import PageError
-from vrelko.serving.anchors.places import Places
+from vrelko.serving.anchors.lookup import AnchorLookup
 from vrelko.serving.pages.jumps import by_anchors
 from vrelko.serving.pages.page import PageOfPeriod
 from vrelko.serving.pages.request import BoundRequest, open_variant
@@ -54,14 +54,14 @@ class Period:
 class PeriodReader:
     """Asks for periods of one variant, on one connection.
 
-    `places`: by the anchors of an order that the column leads; `ahead`: rows ahead of each bound
+    `lookup`: by the anchors of an order that the column leads; `ahead`: rows ahead of each bound
     that they told.
     """
 
     opened: BoundRequest
     column: PeriodColumn
     clock: PeriodClock
-    places: Places | None = None
+    lookup: AnchorLookup | None = None
     ahead: dict[date, int | None] = field(default_factory=dict)
 
     def listed(
@@ -102,7 +102,7 @@ class PeriodReader:
     ) -> CalendarPeriod | None:
         """Return the period beside the last one where anchors tell that it has rows."""
         # The first period must be found; those beside it are mostly there.
-        if last is None or self.places is None:
+        if last is None or self.lookup is None:
             return None
         found = last.previous if newest_first else last.next
         if found is None:
@@ -114,7 +114,7 @@ class PeriodReader:
     def rows(self, period: CalendarPeriod) -> int:
         """Return how many rows a period has."""
         begin, end = self.clock.bounds(period)
-        counted = self._by_anchors(begin, end) if self.places is not None and end else None
+        counted = self._by_anchors(begin, end) if self.lookup is not None and end else None
         if counted is not None:
             return counted
         asked = self._statements().rows()
@@ -122,14 +122,14 @@ class PeriodReader:
 
     def _by_anchors(self, begin: date, end: date) -> int | None:
         """Return the rows of a period by counted anchors, None where they cannot tell."""
-        assert self.places is not None
+        assert self.lookup is not None
         term = self.opened.variant.order.terms[0]
         nulls_first = term.nullable and term.nulls == "first"
         near = self._statements().ahead(term.descending, nulls_first)
         # Each boundary ends one period and begins the next: asked for once.
         for bound in (begin, end):
             if bound not in self.ahead:
-                self.ahead[bound] = self.places.ahead_of_value(bound, near, BOUND)
+                self.ahead[bound] = self.lookup.ahead_of_value(bound, near, BOUND)
         one, other = self.ahead[begin], self.ahead[end]
         return None if one is None or other is None else abs(other - one)
 
@@ -230,7 +230,7 @@ def list_periods(
     column, clock = clock_of(settings, lender, time_zone)
     inside = None if within is None else parse_period(within)
     opened = open_variant(settings, lender, params, order, None)
-    reader = PeriodReader(opened, column, clock, _places(opened, column) if counts else None)
+    reader = PeriodReader(opened, column, clock, _lookup(opened, column) if counts else None)
     found: list[Period] = []
     last: CalendarPeriod | None = None
     for period in reader.listed(chosen, inside, newest_first, most):
@@ -249,16 +249,16 @@ def list_periods(
     return tuple(found)
 
 
-def _places(opened: BoundRequest, column: PeriodColumn) -> Places | None:
-    """Return the places of a request by anchors that tell its periods' rows, None without.
+def _lookup(opened: BoundRequest, column: PeriodColumn) -> AnchorLookup | None:
+    """Return the lookup by anchors that tells its periods' rows, None without.
 
     Static anchors are as of their last count, so periods are counted.
     """
     if opened.settings.jumps != "anchors" or opened.variant.order.terms[0].name != column.name:
         return None
 
-    def ask(places: Places) -> Places | None:
-        return places if places.rows is opened.variant and not places.static else None
+    def ask(lookup: AnchorLookup) -> AnchorLookup | None:
+        return lookup if lookup.rows is opened.variant and not lookup.static else None
 
     return by_anchors(opened, ask)
 

@@ -14,7 +14,7 @@ from vrelko.engines.registry import database_errors
 from vrelko.errors import CursorError, PageError, TimeLimitError
 from vrelko.serving.pages.batch import Batch
 from vrelko.serving.pages.jumps import jump, total_of
-from vrelko.serving.pages.page import NO_WALK, Page, Walk, Ways
+from vrelko.serving.pages.page import NO_WALK, CursorWriter, Page, WalkState
 from vrelko.serving.pages.request import BoundRequest, Request, open_variant
 from vrelko.serving.pages.rows import (
     PageReader,
@@ -75,7 +75,7 @@ def answer(settings: Settings, lender: Any, request: Request) -> Page:
     counted = settings.count == "once" and batch.total is not NO_TOTAL
     total = _to_carry(batch) if counted else None
     by_offset, numbered = settings.by_offset, settings.kind == "grid"
-    ways = Ways(
+    cursors = CursorWriter(
         write=opened.write,
         variant=opened.variant,
         by_offset=by_offset,
@@ -84,14 +84,14 @@ def answer(settings: Settings, lender: Any, request: Request) -> Page:
         walk=walk,
     )
     clamped = "; ".join(notes) if notes else None
-    page = Page(batch, size, spot, ways, opened.runner.asked, clamped)
+    page = Page(batch, size, spot, cursors, opened.runner.asked, clamped)
     page.notes = opened.notes
     return settings.held.note(page)
 
 
 def _read_walking(
     opened: BoundRequest, spot: Spot, size: int, request: Request, notes: list[str]
-) -> tuple[Batch, Walk]:
+) -> tuple[Batch, WalkState]:
     """Return a page's rows, and what its cursors tell of the walk it belongs to."""
     if opened.settings.steady is UNSTEADY and request.ceiling is None:
         return _read(opened, spot, size, request, notes), NO_WALK
@@ -210,7 +210,9 @@ def _read_any(
     """Return the rows at any spot, and the total where it was counted for that."""
     settings = opened.settings
     overlap = settings.steady.overlap
-    reader = PageReader(opened.runner, opened.variant, size, settings.strategy, overlap, spot.seen)
+    reader = PageReader(
+        opened.runner, opened.variant, size, settings.strategy, overlap, spot.digests
+    )
     if settings.strategy == "whole":
         return _read_whole(settings, reader), None
     ahead = settings.kind == "grid" and (

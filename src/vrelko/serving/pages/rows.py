@@ -25,9 +25,9 @@ class PageReader:
     """Reads pages of one variant with one size."""
 
     __slots__ = (
+        "_digests",
         "_overlap",
         "_runner",
-        "_seen",
         "_size",
         "_strategy",
         "_values",
@@ -41,9 +41,9 @@ class PageReader:
         size: int,
         strategy: str = "keyset",
         overlap: int | None = None,
-        seen: bytes | None = None,
+        digests: bytes | None = None,
     ) -> None:
-        self._overlap, self._seen = overlap, seen
+        self._overlap, self._digests = overlap, digests
         self._strategy = strategy
         self._values: list[Any] | None = None
         self._runner = runner
@@ -112,7 +112,7 @@ class PageReader:
         )
 
     def _from_offset(self, offset: int, bound: int | None) -> Batch:
-        if self._overlap is not None and self._seen is not None:
+        if self._overlap is not None and self._digests is not None:
             return self._from_overlap(offset, self._overlap)
         want = self._size if bound is None else min(bound, self._size)
         # Rows whose key may be NULL, or that are merged, cannot be joined again by it.
@@ -128,7 +128,7 @@ class PageReader:
         )
 
     def _from_overlap(self, offset: int, overlap: int) -> Batch:
-        """Ask again for rows ahead of an offset, and leave out those that were seen."""
+        """Ask again for rows ahead of an offset, and leave out those that were shown."""
         # Rows that slipped ahead since the last page are within the overlap, if it is large enough.
         begin = max(offset - overlap, 0)
         want = offset + self._size - begin
@@ -136,7 +136,7 @@ class PageReader:
         more = len(found[0]) > want
         # Rows may have moved since: they are told apart by digests of their keys, not by
         # their places.
-        known = set(split_digests(self._seen or b""))
+        known = set(split_digests(self._digests or b""))
         kept = [
             (row, whole)
             for row, whole in zip(found[0][:want], found[1][:want], strict=True)

@@ -11,7 +11,7 @@ from vrelko.core.distribution import SORTED_ALIKE, Distribution
 from vrelko.core.spot import Spot
 from vrelko.engines.registry import database_errors, dialect_of, record_of
 from vrelko.errors import PageError
-from vrelko.serving.anchors.places import Places
+from vrelko.serving.anchors.lookup import AnchorLookup
 from vrelko.serving.pages.jumps import by_anchors
 from vrelko.serving.pages.request import BoundRequest, open_variant
 from vrelko.serving.settings import Settings
@@ -52,7 +52,7 @@ def spot_at_share(
         return Spot.start() if share == 0 else Spot.end()
     rows = None
     if settings.jumps == "anchors":
-        rows = by_anchors(opened, lambda places: places.total())
+        rows = by_anchors(opened, lambda lookup: lookup.total())
     if rows is not None:
         return Spot.offset(min(math.floor(share * rows), max(rows - 1, 0)))
     term = opened.variant.order.terms[0]
@@ -79,9 +79,9 @@ def share_of(
     opened = open_variant(settings, lender, params, order, None)
     key = opened.spot_of(Spot.before(at)).key or ()
 
-    def told(places: Places) -> Share:
-        error = None if places.static else 0.0
-        return Share(places.rank(key) / max(places.total(), 1), error)
+    def told(lookup: AnchorLookup) -> Share:
+        error = None if lookup.static else 0.0
+        return Share(lookup.rank(key) / max(lookup.total(), 1), error)
 
     counted = by_anchors(opened, told) if settings.jumps == "anchors" else None
     if counted is not None:

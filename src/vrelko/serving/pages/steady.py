@@ -10,7 +10,7 @@ from vrelko.errors import PageError
 from vrelko.serving.pages.batch import Batch
 from vrelko.serving.pages.digests import add_digests
 from vrelko.serving.pages.frozen import freeze, read_frozen
-from vrelko.serving.pages.page import Walk
+from vrelko.serving.pages.page import WalkState
 from vrelko.serving.pages.request import BoundRequest, Request
 
 
@@ -21,7 +21,7 @@ def read_steadily(
     request: Request,
     read: Callable[[BoundRequest], Batch],
     notes: list[str],
-) -> tuple[Batch, Walk]:
+) -> tuple[Batch, WalkState]:
     """Return a page's rows, and what its cursors tell of the walk.
 
     Pages behind or ahead of a key are read by key, whatever the strategy.
@@ -39,13 +39,15 @@ def read_steadily(
         batch = _or_last(
             lambda at: read_frozen(opened, frozen, name, at, size), spot, request, notes
         )
-        return batch, Walk(frozen=name, stride=True)
+        return batch, WalkState(frozen=name, stride=True)
     if steady.ceiling:
         return _read_under(opened, spot, request, read)
     batch = read(opened)
     if steady.overlap is None:
-        return batch, Walk()
-    return batch, Walk(seen=add_digests(opened.variant, spot.seen, batch.full), stride=True)
+        return batch, WalkState()
+    return batch, WalkState(
+        digests=add_digests(opened.variant, spot.digests, batch.full), stride=True
+    )
 
 
 def _or_last(
@@ -70,7 +72,7 @@ def _or_last(
 
 def _read_under(
     opened: BoundRequest, spot: Spot, request: Request, read: Callable[[BoundRequest], Batch]
-) -> tuple[Batch, Walk]:
+) -> tuple[Batch, WalkState]:
     top: tuple[Any, ...] | None = spot.top
     if request.ceiling is not None:
         top = opened.spot_of(request.ceiling).key
@@ -78,7 +80,7 @@ def _read_under(
     if top is None and spot.kind != "start":
         top = opened.variant.key_at(opened.runner, 0)
     if top is not None:
-        return read(opened.under(top)), Walk(top)
+        return read(opened.under(top)), WalkState(top)
     batch = read(opened)
     first = opened.variant.key_from(batch.full[0]) if batch.full else None
-    return batch, Walk(first)
+    return batch, WalkState(first)

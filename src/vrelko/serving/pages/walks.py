@@ -16,7 +16,7 @@ from vrelko.engines.limits import limit_time
 from vrelko.engines.views import hold_history, hold_view
 from vrelko.errors import PageError
 from vrelko.serving.pages.batch import Batch
-from vrelko.serving.pages.page import Page, Ways
+from vrelko.serving.pages.page import CursorWriter, Page
 from vrelko.serving.pages.request import BoundRequest, lend, open_variant
 from vrelko.serving.pages.rows import PageReader, prove_keys
 from vrelko.serving.settings import Settings
@@ -94,7 +94,7 @@ def _pages(
     if last is not None:
         variant = variant.flagging(last)
         given = {**given, **key_parameters(last, UNTIL)}
-    ways = Ways(opened.write, variant, False, False)
+    cursors = CursorWriter(opened.write, variant, False, False)
     # The first page comes alone, so that a reader who stops there has paid for no more.
     at_once, alarm = 1, LoopAlarm()
     while True:
@@ -109,7 +109,7 @@ def _pages(
         asked = tuple(runner.asked)
         for part in _parts(batch, size):
             if part.rows or spot.kind == "start":
-                yield opened.settings.held.note(Page(part, size, spot, ways, asked))
+                yield opened.settings.held.note(Page(part, size, spot, cursors, asked))
             if not part.after or not part.rows:
                 return
             near = variant.near(part.full, -1, 0, not part.before)

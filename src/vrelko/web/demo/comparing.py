@@ -18,13 +18,13 @@ from vrelko.web.bodies import rows_of, to_json
 from vrelko.web.demo.listings import BY_KEYSET, BY_OFFSET
 from vrelko.web.demo.live import Live
 
-WAYS = {"offset": BY_OFFSET, "keyset": BY_KEYSET}
+DRIFT_STRATEGIES = {"offset": BY_OFFSET, "keyset": BY_KEYSET}
 _MOST_WALKS = 200
 
 
 @dataclass
 class _Side:
-    """One way's walk so far."""
+    """One strategy's walk so far."""
 
     cursor: str | None = None
     ended: bool = False
@@ -51,17 +51,19 @@ class Comparisons:
     def begin(self) -> str:
         """Begin a comparison, and return its name."""
         name = secrets.token_urlsafe(9)
-        self._walks[name] = _Both(self._live.last, {way: _Side() for way in WAYS})
+        self._walks[name] = _Both(
+            self._live.last, {strategy: _Side() for strategy in DRIFT_STRATEGIES}
+        )
         while len(self._walks) > _MOST_WALKS:
             self._walks.popitem(last=False)
         return name
 
-    def turn(self, name: str, way: str, size: int) -> dict[str, Any]:
-        """Read a way's next page, and tell what it repeats, skips and costs. Raises PageError."""
-        if name not in self._walks or way not in WAYS:
+    def turn(self, name: str, strategy: str, size: int) -> dict[str, Any]:
+        """Read a strategy's next page; tell what it repeats, skips and costs. Raises PageError."""
+        if name not in self._walks or strategy not in DRIFT_STRATEGIES:
             raise PageError("there is no walk of this number", "Begin a new one", "demo-walk")
         both = self._walks[name]
-        side, listing = both.sides[way], WAYS[way]
+        side, listing = both.sides[strategy], DRIFT_STRATEGIES[strategy]
         if side.ended:
             return {"rows": [], "ended": True, **self._counts(both, side, 0), "cost": None}
         with self._live.engine.connect() as connection:

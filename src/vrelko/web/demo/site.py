@@ -55,7 +55,7 @@ def make_demo(live: Live, hosts: Sequence[str] | None = None) -> Starlette:
         Route("/captures/{number:int}", answers.remove, methods=["DELETE"]),
         Route("/new", answers.count_new),
         Route("/walks", answers.begin, methods=["POST"]),
-        Route("/walks/{walk}/{way}", answers.turn),
+        Route("/walks/{walk}/{strategy}", answers.turn),
         Mount("/data", data),
         *(Route(f"/assets/{name}", _asset(name, kind)) for name, kind in ASSETS.items()),
     ]
@@ -118,9 +118,9 @@ class _Answers:
 
     async def turn(self, request: Request) -> Response:
         """Read the next page of one of two walks."""
-        name, way = request.path_params["walk"], request.path_params["way"]
+        name, strategy = request.path_params["walk"], request.path_params["strategy"]
         size = _whole(dict(request.query_params), "size")
-        return _json(await run_in_threadpool(self._comparisons.turn, name, way, size))
+        return _json(await run_in_threadpool(self._comparisons.turn, name, strategy, size))
 
 
 def _asset(name: str, kind: str) -> Callable[[Request], Response]:

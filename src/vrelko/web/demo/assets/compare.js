@@ -2,7 +2,7 @@
 
 import { ask, count, h, moment, tellTrouble } from "./common.js";
 
-const WAYS = [
+const DRIFT_STRATEGIES = [
   { name: "offset", title: "By offset", text: "rows 11–20, rows 21–30, …" },
   { name: "keyset", title: "By keyset", text: "the next rows behind the last one" },
 ];
@@ -17,23 +17,23 @@ export function openCompare(root) {
   const next = h("button", { type: "button", class: "strong", text: "Next page", onclick: () => step() });
   const alone = h("button", { type: "button", text: "Walk by itself", "aria-pressed": "false", onclick: toggle });
   const anew = h("button", { type: "button", text: "Begin anew", onclick: begin });
-  const sides = Object.fromEntries(WAYS.map((way) => [way.name, side(way)]));
+  const sides = Object.fromEntries(DRIFT_STRATEGIES.map((strategy) => [strategy.name, side(strategy)]));
   root.append(
     h("div", { class: "lead" },
       h("p", { text: "Two readers go through the newest captures, ten rows per page. Let captures arrive and turn pages: rows that came above push others down." }),
       h("div", { class: "acts" }, next, alone, anew)),
     trouble,
-    h("div", { class: "both" }, ...WAYS.map((way) => sides[way.name].element)));
+    h("div", { class: "both" }, ...DRIFT_STRATEGIES.map((strategy) => sides[strategy.name].element)));
 
-  function side(way) {
+  function side(strategy) {
     const repeats = h("dd", { "data-count": "repeats", text: "0" });
     const skipped = h("dd", { "data-count": "skipped", text: "0" });
     const shown = h("dd", { "data-count": "shown", text: "0" });
     const costs = h("tbody");
-    const list = h("ol", { class: "served", tabindex: 0, "aria-label": `Rows ${way.title.toLowerCase()}` });
+    const list = h("ol", { class: "served", tabindex: 0, "aria-label": `Rows ${strategy.title.toLowerCase()}` });
     const sql = h("pre", { text: "" });
-    const element = h("section", { class: `side ${way.name}`, "aria-label": way.title },
-      h("h2", { text: way.title }), h("p", { class: "hint", text: way.text }),
+    const element = h("section", { class: `side ${strategy.name}`, "aria-label": strategy.title },
+      h("h2", { text: strategy.title }), h("p", { class: "hint", text: strategy.text }),
       h("dl", {},
         h("div", {}, h("dt", { text: "different captures" }), shown),
         h("div", { class: "bad" }, h("dt", { text: "shown twice" }), repeats),
@@ -69,9 +69,9 @@ export function openCompare(root) {
     tellTrouble(trouble, null);
     try {
       walk ??= (await ask("/walks", { method: "POST", body: {} })).walk;
-      await Promise.all(WAYS.map(async (way) => {
-        const found = await ask(`/walks/${walk}/${way.name}?size=10`);
-        if (mine === turn) take(sides[way.name], found);
+      await Promise.all(DRIFT_STRATEGIES.map(async (strategy) => {
+        const found = await ask(`/walks/${walk}/${strategy.name}?size=10`);
+        if (mine === turn) take(sides[strategy.name], found);
       }));
     } catch (error) {
       if (mine !== turn) return;

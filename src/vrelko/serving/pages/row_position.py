@@ -16,7 +16,7 @@ from vrelko.sql.parameters import key_parameters
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class RowPosition:
     """Where a row stands: the page `number` from 1, the row's `offset` from 0, and its page."""
 
     number: int
@@ -35,17 +35,17 @@ def where_is(
     size: object,
     params: Mapping[str, Any] | None,
     order: str | None,
-) -> Place:
+) -> RowPosition:
     """Return the place of a row; see `Listing.where_is`."""
     rows = settings.sizes.check(size)
     opened = open_variant(settings, lender, params, order, None)
     values = opened.spot_of(Spot.before(key)).key or ()
     offset = None
     if settings.jumps == "anchors":
-        offset = by_anchors(opened, lambda places: places.rank(values))
+        offset = by_anchors(opened, lambda lookup: lookup.rank(values))
     if offset is None:
         offset = _count_behind(opened, values, True, None)
-    return Place(number_of(offset, rows), offset)
+    return RowPosition(number_of(offset, rows), offset)
 
 
 def count_ahead(

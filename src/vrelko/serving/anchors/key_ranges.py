@@ -1,4 +1,4 @@
-"""Ranges of one part of an anchored order: its rows, its anchors and its log, by their keys."""
+"""Key ranges of one part of an anchored order: its rows, its anchors and its log, by their keys."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _Built = TypeVar("_Built")
 _AT_ONCE = 5_000  # anchors that a statement reads where all are wanted
 
 
-class Ranges:
+class KeyRanges:
     """What stands between keys, over one connection."""
 
     def __init__(

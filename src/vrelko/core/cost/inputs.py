@@ -1,4 +1,4 @@
-"""The scene of a statement: one table over one access path, with what cost formulas ask of them."""
+"""Inputs of the cost formulas: one statement's table and access path, and what follows of them."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from vrelko.core.seek import plan_ranges
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Scene:
+class CostInputs:
     """What a listing's statements in one order meet on one access path.
 
     `columns` are fetched, hidden keys included, `reals` of them floats; `row_bytes` is sent for a
@@ -25,8 +25,8 @@ class Scene:
     row leads to one of each of `joins` other tables; `terms` of the order are not fixed by a
     condition. `nulls` are the shares of the order at which its leading term's NULLs begin and end.
     `splits` has, for each further statement of a key whose ranges are run one after the other, the
-    mean number of rows that share the terms which the statements ahead of it hold fast. `told` are
-    the rows the listing has where `passing` is that of one place alone.
+    mean number of rows that share the terms which the statements ahead of it hold fast.
+    `listing_rows` are given where `passing` is that of one place alone.
     """
 
     server: ServerFacts
@@ -43,7 +43,7 @@ class Scene:
     nulls: tuple[float, float] | None = None
     splits: tuple[float, ...] = ()
     order: Order = field(default_factory=lambda: Order(()))
-    told: float | None = None
+    listing_rows: float | None = None
 
     @property
     def sorted_by(self) -> float:
@@ -74,10 +74,9 @@ class Scene:
     @property
     def matching(self) -> float:
         """Rows the listing has."""
-        # Where a profile gives the share of one place, the listing's own rows are told apart from
-        # it.
-        if self.told is not None:
-            return self.told
+        # A profile gives the share of one place alone: the listing's rows are then given apart.
+        if self.listing_rows is not None:
+            return self.listing_rows
         return self.table.rows * self.path.share * self.path.passing
 
     @property
@@ -91,16 +90,16 @@ class Scene:
         return max(self.path.passing, 1e-9)
 
     @property
-    def a_block(self) -> float:
+    def rows_per_block(self) -> float:
         """Rows a table block."""
         return max(self.table.rows / max(self.table.blocks, 1.0), 1.0)
 
     @property
-    def a_leaf(self) -> float:
+    def entries_per_leaf(self) -> float:
         """Entries a leaf of the path's index; of the table itself without one."""
         index = self.path.index
         if index is None or self._is_cluster(index):
-            return self.a_block
+            return self.rows_per_block
         if index.leaf_blocks:
             # How many rows a partial index holds is not in the catalog: half of them errs least.
             rows = self.table.rows * (0.5 if index.partial else 1.0)
@@ -124,10 +123,10 @@ class Scene:
         return self.table.clustered and index.name == "PRIMARY"
 
 
-def make_scene(
+def make_inputs(
     outline: Outline, order: Order, path: AccessPath, table: TableFacts, server: ServerFacts
-) -> Scene:
-    """Return the scene of a listing's order over an access path."""
+) -> CostInputs:
+    """Return the inputs of a listing's order over an access path."""
     selected = {name for owner, name in outline.columns if owner == table.name}
     # A cursor needs the key, whether it is shown or not.
     hidden = [name for name in order.names if name not in selected]
@@ -140,7 +139,7 @@ def make_scene(
     widths = [_width(table, name) for owner, name in outline.columns if owner == table.name]
     unknown = len(outline.columns) - len(widths)
     declared = sum(_declared(table, name) for name in fetched)
-    return Scene(
+    return CostInputs(
         server=server,
         table=table,
         path=path,

@@ -1,4 +1,4 @@
-"""Places by counted anchors: where a row number is, which number a row has, how many there are.
+"""Looking up by counted anchors: where a row number is, what number a row has, and totals.
 
 All statements of one answer must see one snapshot (`anchor_set.snapshot`). Sums: an anchor's `n`
 counts the rows behind the anchor before it up to and including its own key, as they stood when the
@@ -16,7 +16,7 @@ from typing import Any
 from sqlalchemy import ColumnElement, Select, bindparam, func, literal_column, select
 
 from vrelko.serving.anchors.anchor_set import AnchorSet
-from vrelko.serving.anchors.ranges import Ranges
+from vrelko.serving.anchors.key_ranges import KeyRanges
 from vrelko.serving.anchors.remembered import Anchor, Count, Key, Remembered
 from vrelko.sql.anchor_statements import sums_by_ranges, sums_in_one_pass
 from vrelko.sql.parameters import key_parameters
@@ -38,7 +38,7 @@ class Landing:
     skip: int
 
 
-class Places(Ranges):
+class AnchorLookup(KeyRanges):
     """Answers about one part of an anchored order, over one connection."""
 
     def __init__(
