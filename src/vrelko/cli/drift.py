@@ -122,10 +122,7 @@ def drift(
         # Facts describe a table that may be nowhere near.
         can = facts is None and _can_walk(loaded, copy_url)
         if not can and (replay or seconds):
-            raise click.UsageError(
-                f"walks over {one.listing} cannot be replayed: that needs an SQLite file, or "
-                "a server with --copy URL for a copy of the rows; facts hold no rows"
-            )
+            raise _cannot_replay(one)
         # Read for each listing: rows are numbered among its own.
         recording = None if events is None else _recorded(events, one)
         engine = loaded.engine if can and not (expect_only and not seconds) else None
@@ -143,6 +140,13 @@ def drift(
         each(partial(show_drift, details=details), results)
 
     print_result([one.as_dict() for one in results], as_json, show)
+
+
+def _cannot_replay(plan: Plan) -> click.UsageError:
+    return click.UsageError(
+        f"walks over {plan.listing} cannot be replayed: that needs an SQLite file, or a server "
+        "with --copy URL for a copy of the rows; facts hold no rows"
+    )
 
 
 def _can_walk(loaded: Pages, copy_url: str | None) -> bool:

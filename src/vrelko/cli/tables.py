@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 from rich.console import Console
 from rich.table import Table
@@ -180,7 +180,8 @@ def make_table(*titles: str) -> Table:
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold")
     for title in titles:
         right = title.startswith(">")
-        table.add_column(
-            title.lstrip(">"), justify="right" if right else "left", no_wrap=right or title == "strategy"
-        )
+        # Names of strategies have hyphens, at which they would be broken.
+        whole = right or title == "strategy"
+        side: Literal["left", "right"] = "right" if right else "left"
+        table.add_column(title.lstrip(">"), justify=side, no_wrap=whole)
     return table

@@ -173,12 +173,7 @@ def judge(
     advice = _advise(outline, variants, table, given, clock)
     # Findings speak of what is served: the verdict's strategy, unless the listing names another.
     served_by = outline.strategy or verdict.strategy
-    findings = [
-        *find_faults(
-            variants, outline.orders, given.readers, given.writers, advice, served_by, server
-        ),
-        *find_jumps(first, given.readers, given.writers, given.needs, clock),
-    ]
+    findings = _find_all(outline, variants, given, advice, served_by, clock)
     # What the finding advises belongs to what following the advice would give.
     anchors = any(finding.code == "slow-jumps" for finding in findings)
     counted = count_work(outline, model)
@@ -210,6 +205,22 @@ def judge(
         checks=tuple(model.checks.values()),
         outlook=_outlook(uses, table, facts, given, clock.rates, advice, anchors=anchors),
     )
+
+
+def _find_all(
+    outline: Outline,
+    variants: Sequence[VariantModel],
+    given: Given,
+    advice: tuple[Advice, ...],
+    served_by: str,
+    clock: Clock,
+) -> list[Finding]:
+    """Return all findings on a listing that is served by a strategy."""
+    readers, writers, server = given.readers, given.writers, clock.server
+    return [
+        *find_faults(variants, outline.orders, readers, writers, advice, served_by, server),
+        *find_jumps(variants[0], readers, writers, given.needs, clock),
+    ]
 
 
 def _weigh_all(

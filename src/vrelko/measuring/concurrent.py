@@ -135,7 +135,10 @@ def _run(copy: Engine, plan: Plan, walked: WalkedRows, crowd: Crowd) -> tuple[Cr
         threading.Thread(target=_write, args=(copy, plan, walked, crowd, i, log, stop, failed))
         for i in range(crowd.writers)
     ]
-    readers = [_Reader(copy, plan, walked, crowd, strategy, log) for strategy in crowd.strategies]
+    readers = [
+        _Reader(copy, plan, walked=walked, crowd=crowd, strategy=strategy, log=log)
+        for strategy in crowd.strategies
+    ]
     threads += [threading.Thread(target=reader.run, args=(stop, failed)) for reader in readers]
     for thread in threads:
         thread.start()
@@ -199,6 +202,7 @@ class _Reader:
         self,
         copy: Engine,
         plan: Plan,
+        *,
         walked: WalkedRows,
         crowd: Crowd,
         strategy: DriftStrategy,

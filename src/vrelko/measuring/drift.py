@@ -93,18 +93,12 @@ def drift(
     """
     _check(plan)
     pages, dwell, size = plan.candidates[0].drift.pages, plan.given.readers.dwell_s, _size(plan)
-    readers, overlap = plan.given.readers, plan.overlap
+    overlap = plan.overlap
     if recording is not None:
-        expected: tuple[DriftExpectation, ...] = ()
         courses = recording.courses(size, pages, dwell, _RECORDED_WALKS, overlap)
         simulated = simulate_recorded(courses)
     else:
-        stream = plan.stream
-        expected = tuple(
-            expect_drift(strategy, stream, size, pages, dwell, overlap)
-            for strategy in DRIFT_STRATEGIES
-        )
-        simulated = simulate(stream, size, pages, dwell, simulations, seed, overlap)
+        simulated = simulate(plan.stream, size, pages, dwell, simulations, seed, overlap)
     replayed: tuple[Replayed, ...] = ()
     crowded: tuple[Crowded, ...] = ()
     # What was recorded happened to other rows than those that are there now.
@@ -112,27 +106,35 @@ def drift(
         replayed = replay(engine, plan, Walks(walks, seed), progress, copy)
     if engine is not None and concurrent_s > 0:
         crowded = run_crowd(engine, plan, Crowd(concurrent_s, seed=seed), copy)
-    told = tuple(tell(plan.listing, pages, dwell, simulated, readers, overlap))
-    if recording is None and not has_changes(plan):
-        told = (no_changes(plan.listing),)
-    error = _number_error(plan) if recording is None and has_changes(plan) else None
-    if error is not None:
-        told = (*told, tell_jumps(error, _HOUR_S))
-    per_day, strategies = walks_per_day(readers), plan.strategy_costs
+    changing = recording is None and has_changes(plan)
+    error = _number_error(plan) if changing else None
+    if recording is None and not changing:
+        sentences: tuple[str, ...] = (no_changes(plan.listing),)
+    else:
+        sentences = tuple(tell(plan.listing, pages, dwell, simulated, plan.given.readers, overlap))
     return Drift(
         listing=plan.listing,
         pages=pages,
         dwell_s=dwell,
-        expected=expected,
+        expected=() if recording is not None else _expected(plan),
         simulated=simulated,
         replayed=replayed,
         overlap=overlap,
-        sentences=told,
-        costs=strategies,
+        sentences=sentences if error is None else (*sentences, tell_jumps(error, _HOUR_S)),
+        costs=plan.strategy_costs,
         crowded=crowded,
         recorded=recording is not None,
-        walks_per_day=per_day,
+        walks_per_day=walks_per_day(plan.given.readers),
         number_error=error,
+    )
+
+
+def _expected(plan: Plan) -> tuple[DriftExpectation, ...]:
+    """Return what the closed forms say, by strategy."""
+    pages, dwell = plan.candidates[0].drift.pages, plan.given.readers.dwell_s
+    return tuple(
+        expect_drift(strategy, plan.stream, _size(plan), pages, dwell, plan.overlap)
+        for strategy in DRIFT_STRATEGIES
     )
 
 

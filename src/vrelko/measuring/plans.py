@@ -106,13 +106,19 @@ def plan(
             for one in several:
                 check_claims(engine, one, spending, params)
             plans = list(plan_listings(several, facts, *given, engine=engine, rates=rates))
-        # Rates of the user's own stay, yet the reading is checked all the same.
         if run and plans:
-            plans = verify(engine, plans, thorough=thorough, spending=spending)
-            if rates is not None:
-                plans = [planned.with_rates(rates) for planned in plans]
+            plans = _verified(engine, plans, thorough, spending, rates)
         plans = [_with_anchors(engine, one, each) for one, each in zip(several, plans, strict=True)]
     return tuple(plans) if isinstance(listing, Sequence) else plans[0]
+
+
+def _verified(
+    engine: Engine, plans: list[Plan], thorough: bool, spending: Spending, rates: Rates | None
+) -> list[Plan]:
+    """Return plans whose reading was checked by running pages."""
+    found = verify(engine, plans, thorough=thorough, spending=spending)
+    # Rates of the user's own stay, yet the reading is checked all the same.
+    return found if rates is None else [planned.with_rates(rates) for planned in found]
 
 
 def _with_anchors(engine: Engine, listing: Listing, planned: Plan) -> Plan:

@@ -109,10 +109,10 @@ class Bench:
         asking = Asking(
             self.connection,
             self.plan.served,
-            self.use.outline,
-            self._allowed,
-            self.use.order,
-            self.plan.facts,
+            outline=self.use.outline,
+            allowed=self._allowed,
+            order=self.use.order,
+            facts=self.plan.facts,
         )
         return asking.taken(strategy, trial.asked)
 
@@ -167,7 +167,7 @@ class Bench:
                     runner.fetch(variant.whole(), None, {})
                 else:
                     by = "two-ended" if strategy == "far-end" else strategy
-                    PageReader(runner, variant, size, by).read(spot, total)
+                    PageReader(runner, variant, size, strategy=by).read(spot, total)
             # It may run several times; only the last run's statements are compared.
             asked[:] = runner.asked
             return sum(one.rows for one in asked)

@@ -84,38 +84,13 @@ def _usual(
     session: Session, bench: Bench, clock: Clock, of: tuple[int, int], thorough: bool
 ) -> Iterator[Case]:
     size, rows = bench.use.outline.sizes.default, bench.model.matching
-    deep = int(min(rows * DEPTH_SHARE, MOST_DEPTH))
     last = max(int(rows) - size, 0)
     total = bench.total(None)
     early = clock.ms(total.estimate) < session.spending.budget_ms * _EARLY and not total.unknown
     if early:  # all else is told by how many rows there are
         yield Case(*of, total.strategy, total, 0)
-    # Odd shares, so that no page falls on a bound of groups or a multiple of the page size.
-    wanted = [
-        ("offset", 0, size),
-        ("keyset", deep, size),
-        ("offset", deep, size),
-        ("deferred-join", deep, size),
-        ("keyset", int(rows * 0.617), size),
-        ("offset", min(int(rows * 0.713), last), size),
-        ("deferred-join", min(int(rows * 0.713), last), size),
-        ("keyset", int(rows * 0.043), 10),
-        ("keyset", min(int(rows * 0.985), last), size),
-        ("offset", 0, 500),
-    ]
-    if thorough:
-        wanted += [
-            ("keyset", deep, 500),
-            ("offset", deep // 3, 100),
-            ("keyset", deep // 8, size),
-            ("offset", int(min(rows * 0.3, 10 * MOST_DEPTH)), size),
-            ("keyset", int(rows * 0.9), size),
-            ("deferred-join", deep // 4, 500),
-        ]
-    if bench.use.outline.kind == "grid":
-        wanted += [("far-end", int(rows * 0.163), size)]
     seen: set[tuple[str, int, int]] = set()
-    for strategy, offset, many in wanted:
+    for strategy, offset, many in _usual_pages(bench, thorough):
         reached = depth_in_time(bench, clock, strategy, offset, many)
         if reached is None:
             session.left_out.append(f"{bench.plan.listing}: {strategy} near row {offset:,}")
@@ -142,6 +117,38 @@ def _usual(
             session.left_out.append(f"{bench.plan.listing}: {trial.strategy}")
     if rows <= _MOST_WHOLE:
         yield Case(*of, "whole", bench.page("whole", 0, size), 0)
+
+
+def _usual_pages(bench: Bench, thorough: bool) -> list[tuple[str, int, int]]:
+    """Return strategy, offset and size of the pages to run, those that tell most first."""
+    size, rows = bench.use.outline.sizes.default, bench.model.matching
+    deep = int(min(rows * DEPTH_SHARE, MOST_DEPTH))
+    last = max(int(rows) - size, 0)
+    # Odd shares, so that no page falls on a bound of groups or a multiple of the page size.
+    wanted = [
+        ("offset", 0, size),
+        ("keyset", deep, size),
+        ("offset", deep, size),
+        ("deferred-join", deep, size),
+        ("keyset", int(rows * 0.617), size),
+        ("offset", min(int(rows * 0.713), last), size),
+        ("deferred-join", min(int(rows * 0.713), last), size),
+        ("keyset", int(rows * 0.043), 10),
+        ("keyset", min(int(rows * 0.985), last), size),
+        ("offset", 0, 500),
+    ]
+    if thorough:
+        wanted += [
+            ("keyset", deep, 500),
+            ("offset", deep // 3, 100),
+            ("keyset", deep // 8, size),
+            ("offset", int(min(rows * 0.3, 10 * MOST_DEPTH)), size),
+            ("keyset", int(rows * 0.9), size),
+            ("deferred-join", deep // 4, 500),
+        ]
+    if bench.use.outline.kind == "grid":
+        wanted += [("far-end", int(rows * 0.163), size)]
+    return wanted
 
 
 def _turned(bench: Bench, last: int, size: int) -> Iterator[tuple[str, int, int]]:

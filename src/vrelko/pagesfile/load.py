@@ -45,6 +45,7 @@ class Pages(Mapping[str, Listing]):
         path: Path,
         engine: Engine | None,
         listings: Mapping[str, Listing],
+        *,
         facts: Facts | None = None,
         web: Mapping[str, Mapping[str, Any]] | None = None,
         operation: Mapping[str, Any] | None = None,
@@ -143,7 +144,7 @@ def load_model(
         if one.web is not None
     }
     operation = {key: value for key, value in operation.items() if value is not None}
-    return Pages(file, opened, listings, facts, web, operation)
+    return Pages(file, opened, listings, facts=facts, web=web, operation=operation)
 
 
 def _open(file: Path, model: PagesModel, pool: int | None) -> Engine:

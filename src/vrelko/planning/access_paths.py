@@ -95,7 +95,7 @@ def ask_routes(
 
     `allowed` is the order as the listing names it, `order` the same by the table's columns.
     """
-    asking = Asking(lender, listing, outline, allowed, order, facts)
+    asking = Asking(lender, listing, outline=outline, allowed=allowed, order=order, facts=facts)
     table, engine, size = asking.table, asking.engine, asking.size
     first = asking.offset(0)
     near = asking.follow(first)
@@ -165,6 +165,7 @@ class Asking:
         self,
         lender: Any,
         listing: Listing,
+        *,
         outline: Outline,
         allowed: Order,
         order: Order,

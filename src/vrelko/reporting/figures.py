@@ -64,18 +64,7 @@ def draw_work(study: Study) -> str:
             label=candidate.strategy,
             **mark,
         )
-    for crossover in study.plan.judgement.crossovers:
-        if crossover.page is not None:
-            axes.axvline(crossover.page, color="#9ca3af", linewidth=1, linestyle=":")
-            axes.annotate(
-                f"{crossover.factor:g}×",
-                (crossover.page, 1),
-                xycoords=("data", "axes fraction"),
-                xytext=(3, -12),
-                textcoords="offset points",
-                color="#4b5563",
-                fontsize=9,
-            )
+    _draw_crossovers(axes, study)
     axes.set_xscale("log")
     axes.set_yscale("log")
     axes.set_xlabel("page number")
@@ -88,6 +77,22 @@ def draw_work(study: Study) -> str:
     axes.grid(True, which="major", color="#e5e7eb")
     figure.legend(fontsize=9, loc="outside upper center", ncols=4, frameon=False, handlelength=3)
     return to_svg(figure)
+
+
+def _draw_crossovers(axes: Any, study: Study) -> None:
+    """Mark the pages from which on offset takes several times as long as keyset."""
+    for crossover in study.plan.judgement.crossovers:
+        if crossover.page is not None:
+            axes.axvline(crossover.page, color="#9ca3af", linewidth=1, linestyle=":")
+            axes.annotate(
+                f"{crossover.factor:g}×",
+                (crossover.page, 1),
+                xycoords=("data", "axes fraction"),
+                xytext=(3, -12),
+                textcoords="offset points",
+                color="#4b5563",
+                fontsize=9,
+            )
 
 
 def make_figure(inches: tuple[float, float] = (5.6, 3.7), panels: int = 1) -> tuple[Figure, Any]:

@@ -11,15 +11,10 @@ from sqlalchemy import ColumnElement, Connection, Select
 from sqlalchemy.exc import SQLAlchemyError
 
 from vrelko.core.arithmetic import Sizes
-from vrelko.core.outline import KINDS, TOTALS, check_choice
 from vrelko.core.periods import Periods
 from vrelko.core.spot import Spot
-from vrelko.core.strategies import RECORDS, SERVED
 from vrelko.engines.registry import database_errors
 from vrelko.errors import DatabaseError, ListingError
-from vrelko.serving.arguments import check_arguments
-from vrelko.serving.cursors.book import CursorBook
-from vrelko.serving.cursors.encryption import load_cipher
 from vrelko.serving.pages.page import Page
 from vrelko.serving.pages.periods import (
     around,
@@ -29,13 +24,9 @@ from vrelko.serving.pages.read import answer, check_ends
 from vrelko.serving.pages.request import Request, lend
 from vrelko.serving.pages.several import read_several, rows_spot
 from vrelko.serving.questions import AskedListing
-from vrelko.serving.settings import Settings
-from vrelko.serving.steady.settings import UNSTEADY, Steady
-from vrelko.serving.variants.store import VariantStore
-from vrelko.sql.filters import Filters
-from vrelko.sql.outlines import hidden_names
+from vrelko.serving.setup import make_settings
+from vrelko.serving.steady.settings import Steady
 from vrelko.sql.search import Search
-from vrelko.sql.select_kinds import refuse_selects
 
 if TYPE_CHECKING:
     from vrelko.core.workload import Workload
@@ -119,51 +110,7 @@ class Listing(AskedListing):
     ) -> None:
         # Kept as they were given: `changed` makes another listing of them.
         arguments = {key: value for key, value in locals().items() if key not in ("self", "select")}
-        check_arguments(arguments)
-        check_choice(kind, KINDS, "kind")
-        total = total or ("capped" if kind == "grid" else "none")
-        check_choice(total, TOTALS, "total")
-        served = strategy or ("whole" if kind == "choices" else "keyset")
-        check_choice(served, SERVED, "strategy")
-        steady = steady or UNSTEADY
-        steady.check(served, kind)
-        check_choice(count, ("each", "once"), "count")
-        check_choice(jumps, ("offset", "anchors"), "jumps")
-        _check_jumps(jumps, served, kind, anchor_file)
-        check_choice(over_cap, ("error", "truncate"), "over_cap")
-        if cap < 1:
-            raise ListingError(
-                f"cap must be at least 1, got {cap}", "Give at least 1", "listing-cap"
-            )
-        refuse_selects(select)
-        whole = Filters(select, filters or {}, search)
-        variants = VariantStore(
-            select,
-            orders,
-            unique,
-            whole,
-            steady.settle,
-            Periods(periods) if isinstance(periods, str) else periods,
-        )
-        settings = Settings(
-            name=name or "+".join(variants.described.table_names),
-            kind=kind,
-            variants=variants,
-            sizes=sizes or Sizes(),
-            total=total,
-            cap=cap,
-            count=count,
-            count_ms=count_ms,
-            over_cap=over_cap,
-            strategy=served,
-            by_offset=RECORDS[served].by_offset,
-            max_offset=max_offset,
-            steady=steady,
-            jumps=jumps,
-            anchor_file=None if anchor_file is None else str(anchor_file),
-            book=CursorBook(secrets, expires_s),
-            sealed=served != "whole" and _must_seal(variants, expose, bool(secrets)),
-        )
+        settings = make_settings(select, arguments)
         own = {"settings": settings, "arguments": arguments, "_workload": workload}
         # Its own __setattr__ refuses, as everybody's does.
         for key, value in own.items():
@@ -383,39 +330,3 @@ class Listing(AskedListing):
         if (strategy, told["kind"]) != ("keyset", "grid"):
             told |= {"jumps": "offset", "anchor_file": None}
         return self.changed(**told)
-
-
-def _check_jumps(jumps: str, strategy: str, kind: str, anchor_file: str | Path | None) -> None:
-    """Raise ListingError for jumps by anchors where nothing would go by them."""
-    # A feed has no page numbers, and other strategies reach any of theirs by themselves.
-    if jumps == "anchors" and (strategy != "keyset" or kind != "grid"):
-        raise ListingError(
-            f"jumps by anchors are for grids served by keyset, not for a {kind} by {strategy}",
-            'Give kind="grid" and leave strategy out, or leave jumps out',
-            "listing-choice",
-        )
-    if anchor_file is not None and jumps != "anchors":
-        raise ListingError(
-            f"anchor_file={str(anchor_file)!r} is for jumps by anchors, not by {jumps}",
-            'Say jumps="anchors", or leave it out',
-            "listing-choice",
-        )
-
-
-def _must_seal(variants: VariantStore, expose: Sequence[str] | bool, secret: bool) -> bool:
-    """Tell whether keys are encrypted in cursors. Raises ListingError where they cannot be."""
-    # The user says that all of the key may be seen.
-    if expose is True:
-        return False
-    shown = () if expose is False else tuple(expose)
-    hidden = [name for name in hidden_names(variants.described) if name not in shown]
-    if hidden and not secret:
-        raise ListingError(
-            f"cursors would show {', '.join(map(repr, hidden))}, which the select does not",
-            f"Select it, give secrets=[…] to encrypt it, or say expose={hidden!r}",
-            "key-hidden",
-        )
-    # Now, when the application starts, not when the first page is served.
-    if hidden:
-        load_cipher()
-    return bool(hidden)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
+from typing import Any
 
 from sqlalchemy import Connection, text
 
@@ -55,20 +56,19 @@ def survey_table(
     indexes = catalog.read_indexes(connection, name)
     # Only where a column leads a whole index can its groups be counted cheaply.
     led = {index.columns[0].name for index in indexes if index.columns and not index.partial}
-    columns = []
-    for column in declared:
-        known = _column(column, sample, rows)
+    columns = [_column(column, sample, rows) for column in declared]
+    for i, column in enumerate(columns):
         if column.name in led:
             values = sample.values[column.name]
             by_index = distinct_by_index(connection, name, column.name, values, rows)
-            known = replace(known, distinct=round(by_index, 1) if by_index else known.distinct)
-        columns.append(known)
+            columns[i] = replace(
+                column, distinct=round(by_index, 1) if by_index else column.distinct
+            )
     # The b-tree's own cells where they can be looked at, else what the columns add up to.
     row_bytes = tree.cell_bytes if tree else sum(c.width or 0 for c in columns) + 4.0
     block = int(connection.exec_driver_sql("PRAGMA page_size").scalar() or 4096)
-    blocks = (
-        rows / tree.cells_per_leaf if tree and tree.cells_per_leaf else rows * row_bytes / block
-    )
+    by_tree = rows / tree.cells_per_leaf if tree and tree.cells_per_leaf else None
+    blocks = by_tree or rows * row_bytes / block
     table = TableFacts(
         name=name,
         rows=rows,
@@ -86,11 +86,15 @@ def survey_table(
     table = _with_statistics(replace(table, indexes=facts), statistics)
     if seek_by is None or not sample.size:
         return table
-    # Spread over the sample: neighbours would probe one place of each index.
-    picked = range(0, sample.size, max(sample.size // 8, 1))
-    starts = [{column: values[i] for column, values in sample.values.items()} for i in picked]
+    starts = _probe_starts(sample)
     source = connection.dialect.identifier_preparer.quote_identifier(name).replace(":", "\\:")
     return probe_indexes(connection, table, source, "rowid", starts, budget, notes)
+
+
+def _probe_starts(sample: Sample) -> list[dict[str, Any]]:
+    """Return sampled rows to begin at, spread: neighbours would probe one place of each index."""
+    picked = range(0, sample.size, max(sample.size // 8, 1))
+    return [{column: values[i] for column, values in sample.values.items()} for i in picked]
 
 
 def _column(column: catalog.CatalogColumn, sample: Sample, rows: float) -> ColumnFacts:

@@ -58,14 +58,7 @@ def body_of(
             "next": links.next,
             "last": links.last,
         },
-        "strip": [
-            {
-                "number": None if one.number is None else one.number + shift,
-                "url": one.url,
-                "current": one.current,
-            }
-            for one in links.strip
-        ],
+        "strip": _strip_of(links, shift),
         "before": page.before if page.number is None else None,
         "after": page.after if page.number is None else None,
         "clamped": page.clamped,
@@ -85,6 +78,18 @@ def body_of(
     # None as a name leaves a field out.
     named = ((http.fields.get(name, name), value) for name, value in body.items())
     return {name: value for name, value in named if name is not None}
+
+
+def _strip_of(links: Urls, shift: int) -> list[dict[str, Any]]:
+    """Return the numbered links round the page, gaps without number and address."""
+    return [
+        {
+            "number": None if one.number is None else one.number + shift,
+            "url": one.url,
+            "current": one.current,
+        }
+        for one in links.strip
+    ]
 
 
 def _period_link(url: str, http: HttpOptions, label: str | None) -> dict[str, str] | None:

@@ -71,12 +71,7 @@ def expect_drift(
     if strategy.startswith("frozen"):
         return _expect_frozen(strategy, stream, size, pages, dwell_s)
     if strategy == "keyset":
-        ranks = _ranks(stream, size, pages, dwell_s)
-        moved, dodges = _expect_moved(stream, ranks, dwell_s)
-        unseen = sum(stream.inserts * dwell_s * stream.share_ahead(rank) for rank in ranks[:-1])
-        return DriftExpectation(
-            strategy, pages, moved, 0.0, unseen, clean=math.exp(-moved), dodges=dodges
-        )
+        return _expect_by_key(stream, size, pages, dwell_s)
     again = overlap if strategy == "overlap" else 0
     repeats = misses = unseen = 0.0
     clean, by_page, holds = 1.0, [], True
@@ -113,6 +108,18 @@ def expect_drift(
         clean=clean,
         by_page=tuple(by_page),
         dodges=dodges,
+    )
+
+
+def _expect_by_key(stream: Stream, size: int, pages: int, dwell_s: float) -> DriftExpectation:
+    """Return what a walk by key suffers: a row is met again, or dodges, where its key moves."""
+    ranks = _ranks(stream, size, pages, dwell_s)
+    moved, dodges = _expect_moved(stream, ranks, dwell_s)
+    # What lands ahead of a reader is on no page that is still to come.
+    unseen = sum(stream.inserts * dwell_s * stream.share_ahead(rank) for rank in ranks[:-1])
+    # Moves are independent and rare, so the number of repeats is Poisson: none with exp(-mean).
+    return DriftExpectation(
+        "keyset", pages, moved, 0.0, unseen, clean=math.exp(-moved), dodges=dodges
     )
 
 

@@ -280,7 +280,18 @@ def _spot_of(parts: list[Any], own: bool) -> Spot:
     except (binascii.Error, ValueError) as error:
         raise _altered() from error
     begin = None if top is None else read(top)
-    return Spot(kind, values, at, letter in _FILLS, rows, near, total, begin, digests, frozen)
+    return Spot(
+        kind,
+        key=values,
+        at=at,
+        fill=letter in _FILLS,
+        rows=rows,
+        near=near,
+        total=total,
+        top=begin,
+        digests=digests,
+        frozen=frozen,
+    )
 
 
 def _check_parts(parts: list[Any]) -> None:

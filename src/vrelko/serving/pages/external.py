@@ -103,7 +103,7 @@ def gather(
     if spot.kind == "before":
         batch = replace(batch, after=True)
     cursors = CursorWriter(opened.write, opened.variant, False, settings.kind == "grid")
-    return Page(batch, rows, spot, cursors, ())
+    return Page(batch, rows, spot, cursors, asked=())
 
 
 def _open(

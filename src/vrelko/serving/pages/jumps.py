@@ -144,7 +144,7 @@ def jump(
     return batch, None if total is None else Total(total, kind)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class _Landing:
     """Where a page begins: `skip` rows behind a key, few of which tie with it where it is near."""
 
@@ -169,7 +169,7 @@ def _land(
     # Skipped by keys alone, which an index holds; by the page's own statement where that can.
     if skip > _FEW and page_behind(lookup, opened.variant, key) is None:
         (key, near), skip = lookup.land(key, skip - 1), 0
-    return _Landing(lookup, total, offset, key, skip, near)
+    return _Landing(lookup=lookup, total=total, offset=offset, key=key, skip=skip, near=near)
 
 
 def _offset(spot: Spot, size: int, total: int) -> int:

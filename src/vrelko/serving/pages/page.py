@@ -97,6 +97,7 @@ class Page(Sequence[Any]):
         size: int,
         spot: Spot,
         cursors: CursorWriter,
+        *,
         asked: Sequence[Asked],
         clamped: str | None = None,
     ) -> None:
@@ -316,7 +317,7 @@ class Page(Sequence[Any]):
         # Nothing follows what already lies behind the last row.
         if not rows and batch.rows:
             made.after = False
-        return Page(made, size, spot, self._cursors, self.statements, self.clamped)
+        return Page(made, size, spot, self._cursors, asked=self.statements, clamped=self.clamped)
 
     def as_dict(self) -> dict[str, Any]:
         """Return the page as plain data (schema `vrelko.page/1`, see docs/schemas.md)."""

@@ -244,7 +244,9 @@ def list_periods(
         begin, end = clock.bounds(period)
         rows = reader.rows(period) if counts else None
         spot = _first_spot(opened, column, begin, end)
-        found.append(Period(period.label, chosen, begin, end, rows, spot))
+        found.append(
+            Period(label=period.label, unit=chosen, begin=begin, end=end, rows=rows, spot=spot)
+        )
         last = period
     return tuple(found)
 

@@ -84,7 +84,7 @@ def answer(settings: Settings, lender: Any, request: Request) -> Page:
         walk=walk,
     )
     clamped = "; ".join(notes) if notes else None
-    page = Page(batch, size, spot, cursors, opened.runner.asked, clamped)
+    page = Page(batch, size, spot, cursors, asked=opened.runner.asked, clamped=clamped)
     page.notes = opened.notes
     return settings.held.note(page)
 
@@ -211,7 +211,12 @@ def _read_any(
     settings = opened.settings
     overlap = settings.steady.overlap
     reader = PageReader(
-        opened.runner, opened.variant, size, settings.strategy, overlap, spot.digests
+        opened.runner,
+        opened.variant,
+        size,
+        strategy=settings.strategy,
+        overlap=overlap,
+        digests=spot.digests,
     )
     if settings.strategy == "whole":
         return _read_whole(settings, reader), None

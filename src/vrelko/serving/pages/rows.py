@@ -39,6 +39,7 @@ class PageReader:
         runner: Runner,
         variant: Variant,
         size: int,
+        *,
         strategy: str = "keyset",
         overlap: int | None = None,
         digests: bytes | None = None,

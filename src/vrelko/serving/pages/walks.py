@@ -109,7 +109,7 @@ def _pages(
         asked = tuple(runner.asked)
         for part in _parts(batch, size):
             if part.rows or spot.kind == "start":
-                yield opened.settings.held.note(Page(part, size, spot, cursors, asked))
+                yield opened.settings.held.note(Page(part, size, spot, cursors, asked=asked))
             if not part.after or not part.rows:
                 return
             near = variant.near(part.full, -1, 0, not part.before)

@@ -208,10 +208,10 @@ class VariantStore:
             source,
             without_locks(filtered),
             unique,
-            among if joinable else None,
-            agreed.members,
-            identity,
-            joinable,
+            among=among if joinable else None,
+            members=agreed.members,
+            identity=identity,
+            joinable=joinable,
         )
         made.doubtful = agreed.doubtful
         if dialect.name in ("mariadb", "mysql") and not capabilities.ors_lose:

@@ -57,6 +57,7 @@ class Variant(RowKeys):
         source: Source,
         counted: Select[Any],
         unique: Sequence[ColumnElement[Any]],
+        *,
         among: SetFilter | None = None,
         members: Members = NO_MEMBERS,
         identity: Sequence[int] = (),
@@ -116,7 +117,9 @@ class Variant(RowKeys):
         def build() -> Variant:
             # One variant a shape of NULLs: the key's values themselves are parameters.
             flagged = flag_behind(self.source, shape)
-            return Variant(flagged, self._counted, self._unique, self.among, identity=self.identity)
+            return Variant(
+                flagged, self._counted, self._unique, among=self.among, identity=self.identity
+            )
 
         return self._kept(("flagging", shape), build)
 
@@ -126,7 +129,7 @@ class Variant(RowKeys):
 
         def build() -> Variant:
             source, counted = keep_behind(self.source, self._counted, shape)
-            return Variant(source, counted, self._unique, self.among, identity=self.identity)
+            return Variant(source, counted, self._unique, among=self.among, identity=self.identity)
 
         return self._kept(("under", shape), build)
 
