@@ -182,6 +182,7 @@ def test_sources(write, tmp_path, monkeypatch, larkmere_file):
         ("overlap = 3", "offset"),
         ('settle = { column = "caught_at", seconds = 5 }', "keyset"),
         ('frozen = { url = "sqlite:///lists.db", expires_s = 60 }', "frozen-ids"),
+        ('frozen = { url = "sqlite:///file:{}/lists.db?uri=true" }', "frozen-ids"),
     ],
 )
 def test_pages_that_are_kept_steady(write, tmp_path, steady, strategy):
@@ -189,6 +190,7 @@ def test_pages_that_are_kept_steady(write, tmp_path, steady, strategy):
     orders = 'orders = ["caught_at"]' if "settle" in steady else None
     if orders:
         text = re.sub(r"orders *= *\[.*?\]", orders, text)
+    steady = steady.replace("{}", str(tmp_path))  # an address of its own: taken as it stands
     pages = vrelko.load(write(f"{text}\n[listing.grid.steady]\n{steady}\n"))
     listing = pages["grid"]
     first = listing.read(pages.engine, params={"station": 2})

@@ -44,17 +44,7 @@ PARTIAL = {
 """Tables that leave an engine out for a reason."""
 
 COMPARED = {
-    "cli/drift": 1,  # SQLite's files are copied without a second address
-    "cli/drift_tables": 1,  # what only PostgreSQL's clock of transactions can do
-    "cli/workflows": 1,  # as cli/drift
     "measuring/memory": 1,  # SQLite's databases in memory
-    "measuring/table_copies": 1,  # SQLite's files
-    "pagesfile/source": 1,  # SQLite's files
-    "pagesfile/steady": 1,  # SQLite's files
-    "pagesfile/tables": 1,  # materialized views are PostgreSQL's
-    "serving/steady/settings": 1,  # as cli/drift_tables
-    "serving/variants/agreement": 1,  # row ids are SQLite's
-    "serving/variants/store": 1,  # MariaDB's bounds found first
     "sql/sources": 1,  # row ids are SQLite's
     "web/demo/comparing": 1,  # statements per page are counted on SQLite
 }

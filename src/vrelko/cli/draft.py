@@ -12,6 +12,8 @@ import click
 
 from vrelko.cli.files import write_text
 from vrelko.cli.options import json_option, opened, status
+from vrelko.core.engine_traits import TRAITS
+from vrelko.engines.text_only import CAPABILITIES
 
 
 @click.command()
@@ -26,7 +28,7 @@ from vrelko.cli.options import json_option, opened, status
 )
 @click.option(
     "--dialect",
-    type=click.Choice(["sqlite", "postgresql", "mariadb", "mysql", "mssql", "oracle"]),
+    type=click.Choice([*TRAITS, *CAPABILITIES]),
     help="What the queries of --from are written for, if not for the database's own engine.",
 )
 @click.option("-o", "--output", metavar="FILE", help="Write it to a file instead of stdout.")

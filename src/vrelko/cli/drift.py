@@ -151,7 +151,11 @@ def _cannot_replay(plan: Plan) -> click.UsageError:
 
 def _can_walk(loaded: Pages, copy_url: str | None) -> bool:
     """Tell whether the rows of a database can be copied, to be walked over."""
-    return loaded.facts is None and (copy_url is not None or loaded.dialect == "sqlite")
+    from vrelko.engines.registry import database_file
+
+    return loaded.facts is None and (
+        copy_url is not None or database_file(loaded.engine.url) is not None
+    )
 
 
 def _readers_from(path: str, question: tuple[str, str, str], plan: Plan) -> LogReaders:
@@ -217,11 +221,12 @@ def settle(
     """
     from vrelko.cli.drift_tables import show_settling
     from vrelko.core.drift.settle_delay import advise_settling
+    from vrelko.engines.registry import engine_name
     from vrelko.measuring.commits import watch_commits
 
     with opened(database) as engine, status(f"watching {table} for {seconds:g} s"):
         delays = watch_commits(engine, table, column, seconds, every_ms / 1_000)
-        name = engine.dialect.name
+        name = engine_name(engine.dialect)
     found = advise_settling(delays, seconds, poll_s)
     if figure:
         _draw(figure, delays, len(delays.seconds) / seconds, poll_s)

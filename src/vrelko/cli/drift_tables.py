@@ -10,6 +10,7 @@ from rich.table import Table
 
 from vrelko.cli.tables import console, make_table
 from vrelko.core.number_format import render_bytes, render_count, render_ms
+from vrelko.engines.registry import capabilities_of
 
 if TYPE_CHECKING:
     from vrelko.core.access_log import LogReaders
@@ -298,7 +299,7 @@ def show_settling(found: Settling, table: str, column: str, engine: str) -> None
     # Rounded up: a wait that is shorter than measured loses more.
     seconds = math.ceil(wait.wait_s * 1_000) / 1_000
     out.print(f'settle = {{ column = "{column}", seconds = {seconds:g} }}', markup=False)
-    if engine == "postgresql":
+    if capabilities_of(engine).tells_open_transactions:
         out.print(
             "On PostgreSQL this can be exact: store pg_current_xact_id() in a column and settle by "
             "horizon=True."

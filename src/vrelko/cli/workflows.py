@@ -16,6 +16,7 @@ from sqlalchemy import Engine
 
 from vrelko.cli.files import write_own
 from vrelko.cli.needs import needs_extra
+from vrelko.engines.registry import database_file
 from vrelko.errors import PagesFileError, VrelkoError
 from vrelko.measuring.budget import BUDGET_MS
 from vrelko.measuring.drift import clean_by_rate, drift
@@ -42,10 +43,10 @@ def study(
     found = drift(plan, seed=seed)
     measured = measure(engine, plan, budget_ms=budget_ms)
     notes = []
-    if copy is None and engine.dialect.name != "sqlite":
+    if copy is None and database_file(engine.url) is None:
         notes.append(
-            "No walk was replayed: on a server that needs a copy of the rows. Name a database to "
-            "make it in with --copy URL."
+            "No walk was replayed: only an SQLite file is copied by itself. Name a database to "
+            "copy the rows to with --copy URL."
         )
     # What was measured before is kept, whatever happens to the replay.
     elif walks:

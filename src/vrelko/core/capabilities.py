@@ -25,6 +25,9 @@ class Capabilities:
     `moments_as_text`: dates and times are compared as the texts that they are stored as.
     `lateral`: a subquery may read columns of those beside it. `streams_unions`: a UNION ALL in FROM
     is read part by part, no further than a limit, and row values of an offset are no cheaper.
+    `sorts_groups`: rows are sorted within the groups that an index gives, not all at once.
+    `null_keys`: a primary key may hold NULLs, and several of them. `tells_open_transactions`: a
+    statement may ask for the oldest one that is under way.
     """
 
     engine: str
@@ -41,4 +44,7 @@ class Capabilities:
     moments_as_text: bool = False
     lateral: bool = False
     streams_unions: bool = False
+    sorts_groups: bool = True
+    null_keys: bool = False
+    tells_open_transactions: bool = False
     served: bool = True

@@ -247,6 +247,14 @@ def read_url(address: str) -> URL:
     return url
 
 
+def database_file(url: URL) -> str | None:
+    """Return the path of a database that is a file of its own; None for servers and in memory."""
+    path = url.database
+    # A URI may name anything, and says by its options how it is opened.
+    of_its_own = path not in (None, "", ":memory:") and not str(path).startswith("file:")
+    return path if url.get_backend_name() == "sqlite" and of_its_own else None
+
+
 @contextmanager
 def database_errors(doing: str) -> Iterator[None]:
     """Turn what the driver or the connection raises inside the block into a DatabaseError."""

@@ -12,6 +12,7 @@ from typing import Any
 
 from sqlalchemy import Engine, MetaData, Table, create_engine, event, inspect
 
+from vrelko.engines.registry import database_file
 from vrelko.errors import DatabaseError
 
 MOST_BYTES = 2_000_000_000
@@ -21,8 +22,8 @@ MOST_BYTES = 2_000_000_000
 @contextmanager
 def copy_of_file(engine: Engine) -> Iterator[Engine]:
     """Lend an engine on a temporary copy of an SQLite database file. Raises DatabaseError."""
-    source = engine.url.database
-    if engine.dialect.name != "sqlite" or not source or source == ":memory:":
+    source = database_file(engine.url)
+    if source is None:
         raise DatabaseError(
             f"only an SQLite file can be copied by itself, not a database of {engine.dialect.name}",
             "For a replay, name a database to copy the rows to (--copy URL, copy=engine)",

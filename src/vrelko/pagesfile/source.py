@@ -10,6 +10,7 @@ from pydantic import ValidationError
 from sqlalchemy.engine import make_url
 from sqlalchemy.exc import ArgumentError
 
+from vrelko.engines.registry import database_file
 from vrelko.errors import PagesFileError, nearest
 from vrelko.pagesfile.schema import CONDITION, PagesModel
 
@@ -144,9 +145,7 @@ def _beside(file: Path, address: str) -> str:
         url = make_url(address)
     except ArgumentError:
         return address
-    path = url.database
-    if url.get_backend_name() != "sqlite" or not path or path == ":memory:":
-        return address
-    if path.startswith("file:") or Path(path).is_absolute():
+    path = database_file(url)
+    if path is None or Path(path).is_absolute():
         return address
     return url.set(database=str(file.parent / path)).render_as_string(hide_password=False)

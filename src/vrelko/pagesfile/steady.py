@@ -10,6 +10,7 @@ from sqlalchemy import create_engine
 from sqlalchemy.engine import make_url
 from sqlalchemy.exc import ArgumentError
 
+from vrelko.engines.registry import database_file
 from vrelko.errors import PagesFileError
 from vrelko.pagesfile.schema import FrozenModel, ListingModel
 from vrelko.serving.steady.frozen import FrozenIds
@@ -40,8 +41,9 @@ def _frozen(file: Path, listing: str, model: FrozenModel) -> FrozenIds:
         raise PagesFileError(
             f"{where} gives no database URL", 'Write url = "sqlite:///lists.db"', "pages-frozen"
         ) from error
-    if url.get_backend_name() == "sqlite" and url.database and url.database != ":memory:":
-        url = url.set(database=str(file.parent / url.database))
+    path = database_file(url)
+    if path is not None:
+        url = url.set(database=str(file.parent / path))
     frozen = FrozenIds(
         create_engine(url, hide_parameters=True),
         **model.said("url", "url_env"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -68,10 +69,12 @@ def reflect_table(file: Path, engine: Engine, listing: str, table: str) -> Table
 def _known(inspector: Inspector, schema: str | None) -> list[str]:
     """Return the names of what rows can be read from in a schema."""
     names = [*inspector.get_table_names(schema), *inspector.get_view_names(schema)]
-    if inspector.dialect.name == "postgresql":
+    # SQLAlchemy says so of engines that have none.
+    with suppress(NotImplementedError):
         names += inspector.get_materialized_view_names(schema)
-        names += inspector.get_foreign_table_names(schema)  # type: ignore[attr-defined]
-    return names
+    # Only an engine that reads tables of other servers has an inspector that lists them.
+    foreign = getattr(inspector, "get_foreign_table_names", None)
+    return names if foreign is None else [*names, *foreign(schema)]
 
 
 def table_of_sql(file: Path, engine: Engine, listing: str, sql: str) -> Subquery:

@@ -26,6 +26,7 @@ CAPABILITIES = Capabilities(
     row_id_joins=True,
     index_tail=_TRAITS.index_tail,
     equality_traps=True,
+    sorts_groups=_TRAITS.sorts_groups,
 )
 
 SPREAD = replace(CAPABILITIES, form="row-value", equality_traps=False, ors_lose=True)

@@ -26,6 +26,8 @@ CAPABILITIES = Capabilities(
     lateral=True,
     bound_prunes=True,
     zoned_moments=True,
+    sorts_groups=_TRAITS.sorts_groups,
+    tells_open_transactions=True,
 )
 
 _INDEXES = text(

@@ -29,6 +29,8 @@ CAPABILITIES = Capabilities(
     equality_traps=False,
     streams_unions=True,
     moments_as_text=True,
+    sorts_groups=_TRAITS.sorts_groups,
+    null_keys=True,
 )
 
 _MAGIC = b"SQLite format 3\x00"

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import BigInteger, Select, Text, bindparam, cast, func
 
+from vrelko.core.capabilities import Capabilities
 from vrelko.errors import ListingError, nearest
 
 if TYPE_CHECKING:
@@ -48,13 +49,13 @@ class Settle:
                 "settle-value",
             )
 
-    def apply(self, select: Select[Any], column: Any, dialect: str) -> Select[Any]:
+    def apply(self, select: Select[Any], column: Any, able: Capabilities) -> Select[Any]:
         """Return the select with only its settled rows. Raises ListingError."""
         if not self.horizon:
             return select.where(column <= bindparam(SETTLED, type_=column.type))
-        if dialect != "postgresql":
+        if not able.tells_open_transactions:
             raise ListingError(
-                f"{dialect} cannot say which transactions are under way",
+                f"{able.engine} cannot say which transactions are under way",
                 "Use seconds= there",
                 "settle-horizon",
             )

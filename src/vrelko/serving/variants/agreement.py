@@ -63,12 +63,12 @@ def agree(
     nullable = set(found.nullable)
     nullable |= {name for name in chosen.names if may_be_null(columns[name])}
     unique: tuple[str, ...] = found.unique
-    # SQLite lets a primary key hold NULLs, and several of them.
-    if dialect.name == "sqlite" and not found.merged:
+    capabilities = capabilities_of(dialect)
+    # Its row id then tells apart the rows whose keys hold NULLs.
+    if capabilities.null_keys and not found.merged:
         row_ids, instead = _row_ids(found, nullable)
         columns |= row_ids
         unique = (*(name for name in unique if name not in instead), *row_ids)
-    capabilities = capabilities_of(dialect)
     order = resolve_nulls(make_total(chosen, unique), nullable, capabilities.nulls_low)
     elements = [columns[name] for name in order.names]
     kinds: list[Stored | None] = [None] * len(elements)

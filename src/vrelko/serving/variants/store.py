@@ -182,7 +182,7 @@ class VariantStore:
         found = self.described
         filtered = self.filters.apply(self.select, active, found.searched, dialect.name)
         if self._settle is not None:
-            filtered = self._settle.apply(filtered, self._settled, dialect.name)
+            filtered = self._settle.apply(filtered, self._settled, capabilities_of(dialect))
         if found.wrapped:  # conditions go inside the subquery, whose columns are its own
             found = describe_select(filtered, *self._given)
             filtered = found.select
@@ -214,7 +214,8 @@ class VariantStore:
             joinable=joinable,
         )
         made.doubtful = agreed.doubtful
-        if dialect.name in ("mariadb", "mysql") and not capabilities.ors_lose:
+        # Bounds of a page's first term are worth a statement where the server would sort all rows.
+        if not capabilities.sorts_groups and not capabilities.ors_lose:
             made.grouping = catalog.grouping(filtered, source, lender)
         made.literals = [
             name if name is not None else _described(value)
