@@ -203,7 +203,7 @@ def test_slow_jumps_are_told_where_anchors_help():
     asked = vrelko.plan(listing(), facts(), needs=needs)
     assert not asked.verdict.meets_needs
     assert any("a jump takes up to" in why for why in asked.verdict.reasons)
-    assert any("exact wanted" in why for why in asked.verdict.reasons)
+    assert any("you want an exact one" in why for why in asked.verdict.reasons)
 
 
 def test_what_a_mild_case_does_not_say():

@@ -10,9 +10,10 @@ from sqlalchemy import MetaData, Table, create_engine, event, func, select, text
 from starlette.testclient import TestClient
 
 import vrelko
-from vrelko import Listing, Sizes
+from vrelko import Listing, Sizes, Spot
 from vrelko.cli.main import main
 from vrelko.core.identifiers import plain_name, quote
+from vrelko.engines.registry import ENGINES
 from vrelko.errors import DatabaseError, OrderError
 from vrelko.web import make_app
 
@@ -265,6 +266,45 @@ def test_tables_of_an_attached_database_are_served(tmp_path):
         assert sum(len(page) for page in listing.walk(connection)) == 3_000
     with pytest.raises(DatabaseError, match="attached databases are served"):
         vrelko.plan(listing, engine=engine)
+
+
+def test_an_attached_file_with_tables_of_the_same_names_answers_for_itself(tmp_path):
+    """An archive beside today's file: same table, other rows, key, indexes and statistics."""
+    engine = create_engine(f"sqlite:///{tmp_path / 'one.db'}")
+    event.listen(
+        engine, "connect", lambda raw, _: raw.execute(f"ATTACH '{tmp_path / 'b'}' AS \"old: er\"")
+    )
+    with engine.begin() as connection:
+        connection.exec_driver_sql("CREATE TABLE t (id TEXT PRIMARY KEY, g TEXT) WITHOUT ROWID")
+        connection.exec_driver_sql("INSERT INTO t VALUES ('a', 'b')")
+        away = '"old: er"'
+        connection.exec_driver_sql(f"CREATE TABLE {away}.t (id INTEGER PRIMARY KEY, g INTEGER)")
+        connection.exec_driver_sql(f"CREATE INDEX {away}.few ON t (g) WHERE g = 3")
+        connection.exec_driver_sql(f"CREATE INDEX {away}.by_g ON t (g)")
+        filled = f"INSERT INTO {away}.t SELECT i, i % 7 FROM {SERIES['sqlite']}"
+        connection.execute(text(filled.replace("old: er", "old\\: er")))
+        connection.exec_driver_sql("ANALYZE")
+    table = reflected(engine, "t", "old: er")
+    listing = Listing(
+        select(table), name="t", orders=["id", "g"], total="about", jumps="anchors", kind="grid"
+    )
+    with engine.connect() as connection:
+        assert listing.read(connection).total.value == 3_000
+        assert listing.share_of(connection, 1_500).value == pytest.approx(0.5, abs=0.01)
+        assert sum(len(page) for page in listing.walk(connection, order="g")) == 3_000
+        indexes = ENGINES["sqlite"].read_indexes(connection, table, engine.dialect)
+        assert [one.name for one in indexes] == ["by_g", "few"]
+    anchors = listing.counted_anchors(engine, every=100)
+    anchors.build()
+    with engine.begin() as connection:
+        connection.exec_driver_sql(f"DELETE FROM {away}.t WHERE id % 2 = 0")
+        connection.exec_driver_sql("DELETE FROM t")
+    with engine.connect() as connection:
+        page = listing.read(connection, Spot.number(11), size=100)
+        assert [row.id for row in page][:2] == [2_001, 2_003]
+    anchors.fold()
+    assert set(anchors.verify()) == {0}
+    anchors.drop()
 
 
 def test_a_draft_of_odd_tables_loads_and_plans(odd, tmp_path):

@@ -26,18 +26,23 @@ def choose_path(
     values of a set, as pages behind a key are read.
     """
     fixed = fixed_columns(outline)
+    # A partial index serves only rows that meet its condition, and facts do not prove that a
+    # listing's rows do.
     paths = [
         _path(outline, order, table, index, engine, served)
         for index in table.indexes
         if not index.partial and _useful(outline, index, order, fixed, table, engine, served)
     ]
     paths += [_table_path(outline, order, table, engine)]
+    # Counting is told by entries alone, and any index has fewer bytes of them than the table.
     if order is None:
         return min(
             paths,
             # Counting wants few entries first, then none of the table, then a small index.
             key=lambda path: (len(_lost(path, fixed)), not path.covering, _leaves(path, table)),
         )
+    # An ordered path that fixes every equality stops after a page. All else reads more, the fewer
+    # columns it fixes, and may sort on top.
     return min(
         paths,
         key=lambda path: (
@@ -63,6 +68,7 @@ def choose_keys(
     """
     # Without the other columns an index may hold all that is asked for.
     narrow = _narrowed(outline, order, table)
+    # Nobody asked the server, so facts decide.
     if near is None or near.index is None:
         return choose_path(narrow, order, table, engine)
     path = _path(narrow, order, table, near.index, engine, False)
@@ -79,6 +85,7 @@ def follow_path(
 ) -> AccessPath:
     """Return the access path that a server said it takes, with what facts tell of it."""
     index = next((one for one in table.indexes if one.name == explained.index), None)
+    # It reads the table, or an index that was made after the survey: the table's figures stand in.
     if index is None:
         path = _table_path(outline, order, table, engine)
     else:
@@ -144,6 +151,7 @@ def _useful(
     served: bool,
 ) -> bool:
     leads = bool(index.columns) and index.columns[0].name in _pinned(outline, True)
+    # To count, even an index that narrows nothing helps: it is smaller than the table.
     if order is None:
         return True
     if _first_terms(index, order, fixed, table, engine, served):
@@ -155,6 +163,7 @@ def _useful(
 def _by_branches(outline: Outline, table: TableFacts, engine: str) -> bool:
     """Tell whether pages over a set are served by one branch a value."""
     sets = [c for c in outline.conditions if c.kind == "in" and c.table == outline.table]
+    # Without a set there is one branch, which any path is.
     if not sets:
         return True
     want = outline.sizes.default + 1
@@ -183,6 +192,7 @@ def _path(
     fixed = fixed_columns(outline)
     pinned = _pinned(outline, True)
     used: list[str] = []
+    # Equalities narrow an index from its first column on, as far as there is no gap.
     for column in index.columns:
         if column.name not in pinned:
             break
@@ -219,6 +229,8 @@ def _path(
         passing=passing,
         covering=needed <= held and len(outline.tables) == 1 and index.name != CLUSTER,
         bounded=any(c.column == behind and c.kind == "range" for c in outline.conditions),
+        # Where rows are sorted anyway, PostgreSQL gathers their places first and visits each block
+        # once.
         scan="bitmap" if kind == "sorted" and TRAITS[engine].bitmaps else "index",
         inside=bool(residual) and set(residual) <= held and index.name != CLUSTER,
         branches=max(_values(outline, sets), 1) if branched and ordered else 1,
@@ -240,6 +252,8 @@ def _first_terms(
     MariaDB never does by itself, but pages by key are `served` so, by one term; the others do where
     groups are expected to be small.
     """
+    # What the engine does not do by itself, statements by key can do for it: one term bounds a
+    # page.
     own = TRAITS[engine].sorts_groups
     if not own and not served:
         return ()
@@ -326,6 +340,7 @@ def _with(path: AccessPath, kind: PathKind, explained: ExplainedPath) -> AccessP
         bounded=path.bounded,
         scan=scan,
         inside=path.inside,
+        # One statement was explained: it is one branch, whatever facts proposed.
         branches=1,
         workers=explained.workers,
         runs=path.runs,
@@ -344,4 +359,5 @@ def _lost(path: AccessPath, fixed: Sequence[str]) -> list[str]:
 
 
 def _leaves(path: AccessPath, table: TableFacts) -> float:
+    # Without figures an index is taken for a quarter of its table; only the ranking depends on it.
     return table.blocks if path.index is None else path.index.leaf_blocks or table.blocks / 4

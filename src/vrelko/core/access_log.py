@@ -21,10 +21,13 @@ from vrelko.errors import PageError
 Means = Literal["page", "offset", "cursor"]
 MEANS: tuple[Means, ...] = ("page", "offset", "cursor")
 
+# Common Log Format, and what Combined adds behind it. A user's name may hold spaces, so the time is
+# found by its bracket.
 _LINE = re.compile(
     r'(?P<host>\S+) \S+ .*?\[(?P<time>[^\]]+)\] "(?P<method>[A-Z]+) (?P<target>\S+)[^"]*" '
     r'(?P<status>\d{3}) \S+(?: "[^"]*" "(?P<agent>[^"]*)")?'
 )
+# A client that comes back after half an hour has begun anew: the usual bound of web statistics.
 _PAUSE_S = 1_800.0
 _MOST_PAGES = 1_000
 _USUAL_DWELL_S = 10.0
@@ -101,6 +104,7 @@ def readers_from_log(
     tally = _Tally(question)
     for line in lines:
         tally.take(line)
+    # A visit that began with a request for no page may have none.
     visits = [visit for visit in tally.visits if visit.pages]
     if not visits:
         raise PageError(
@@ -150,6 +154,8 @@ class _Tally:
             return
         # Behind one address there may be a whole office: its browsers tell readers apart.
         client = found["host"], found["agent"] or ""
+        # Only the last visit of each client is open, so memory grows with clients, not with
+        # requests.
         visit = self._open.get(client)
         if visit is None or moment - visit.last > _PAUSE_S:
             visit = self._open[client] = _Visit(moment, moment, [], [], {})

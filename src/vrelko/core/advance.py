@@ -53,6 +53,7 @@ class LoopAlarm:
         if key == self._mark and alike(key, self._mark):
             return True
         self._steps += 1
+        # The mark moves on at doubled distances, so that it comes to stand in a loop of any length.
         if self._steps == self._span:
             self._mark, self._steps, self._span = key, 0, self._span * 2
         return False

@@ -42,6 +42,7 @@ class Distribution:
 
         Interpolated between bounds. None where nothing is known.
         """
+        # Shares are asked of the rows with a value, and steps are kept of all rows.
         goal = share * (1.0 - self.nulls)
         before: tuple[Any, float] | None = None
         for value, below, up_to in self._steps():
@@ -71,6 +72,7 @@ class Distribution:
 
     def _steps(self) -> Sequence[tuple[Any, float, float]]:
         """Return each known value with the shares of all rows below it, and up to it."""
+        # Statistics keep common values apart from the bounds, so both are merged into one ascent.
         steps, count = [], max(len(self.bounds) - 1, 1)
         places = {value: i / count for i, value in enumerate(self.bounds)}
         seen = 0.0

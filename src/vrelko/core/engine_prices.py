@@ -49,6 +49,8 @@ class EnginePrices:
 
 
 SQLITE = EnginePrices(
+    # A count that is not priced costs nothing here: the engine never has it, or another one holds
+    # its time.
     us={
         "statements": 125, "entries": 0.017, "switches": 0.04, "visits": 0.94, "seeks": 1.15,
         "scanned": 0.012, "checked": 0.023, "sort_units": 0.031, "sort_logs": 0.03,

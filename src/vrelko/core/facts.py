@@ -41,6 +41,7 @@ class ColumnFacts:
     def share_of(self, value: Any) -> float | None:
         """Return the share of rows that hold `value`, where facts tell; else that of a mean one."""
         for text, share in self.common:
+            # Statistics travel as JSON, so values are compared as their texts.
             if text == str(value):
                 return share
         # Every value there is stands among the common ones, so this one is in no row.
@@ -65,6 +66,7 @@ class ColumnFacts:
             point = _as_number(value, value)
             bounds = [_as_number(text, value) for text in self.bounds]
             below = sum(share for text, share in self.common if _as_number(text, value) < point)
+        # Values that do not compare here: no estimate is better than a wrong one.
         except (TypeError, ValueError):
             return None
         rest = 1.0 - (self.null_share or 0.0) - sum(share for _, share in self.common)
@@ -219,10 +221,12 @@ def _table(data: Mapping[str, Any], server: ServerFacts) -> TableFacts:
         data.get("row_bytes") or widths + TRAITS[server.engine].prices.row_header_bytes
     )
     rows = float(data["rows"])
+    # Said this way round so that NaN fails too: it compares with nothing.
     if not rows >= 0 or not row_bytes > 0:
         raise ValueError(f"rows {rows:g} and row_bytes {row_bytes:g}")
     keys = tuple(data.get("primary_key", ()))
     lies = TRAITS[server.engine].rows_lie_by
+    # Blocks are taken as nine tenths full, as engines leave them after loading.
     filled = {
         "rows_from": "written by hand",
         "row_bytes": row_bytes,
@@ -258,6 +262,7 @@ def _index(data: Mapping[str, Any]) -> IndexFacts:
 def usual_width(type_name: str) -> float:
     """Return about the bytes a value of a type takes, where nothing else is known."""
     kind = type_name.upper()
+    # Longer names ahead of those they contain: BIGINT holds INT.
     for part, width in (
         ("SMALLINT", 2),
         ("BIGINT", 8),
@@ -277,6 +282,7 @@ def usual_width(type_name: str) -> float:
     digits = "".join(c for c in kind.partition("(")[2] if c.isdigit())
     if digits and kind.startswith(("CHAR", "BINARY", "NCHAR", "CHARACTER(")):
         return float(digits)  # padded
+    # A declared length is a limit; half of it lies between empty and full.
     return float(digits) / 2 if digits else 20.0
 
 

@@ -91,6 +91,7 @@ class _Walk:
 
 def _find_false_key(outline: Outline, table: TableFacts) -> Iterator[Finding]:
     """Columns that are said to identify a row, of which there are far fewer values than rows."""
+    # Of expressions, and of rows that a join multiplies, statistics tell nothing.
     names = [name for name in outline.claimed if table.has_column(name)]
     known = [table.column(name).distinct for name in names]
     if not names or len(names) < len(outline.claimed) or not all(known) or len(outline.tables) > 1:
@@ -181,6 +182,7 @@ def _find_sizes(
             f"a reader may ask for all {model.matching:,.0f} rows at once",
             "Set a maximum, such as Sizes(25, max=200)",
         )
+    # Whoever has all rows at once counts them for nothing.
     if outline.total == "exact" and strategy != "whole" and not outline.counted_once:
         yield make_finding(
             "count-each-request",
@@ -248,6 +250,7 @@ def _find_order(order: Order, said: int, table: TableFacts, walk: _Walk) -> Iter
 
 
 def _find_shape(order: Order, advice: Sequence[Advice], server: ServerFacts) -> Iterator[Finding]:
+    # Where an index serves the order, its directions and NULLs cost nothing.
     if not any(item.order == str(order) for item in advice):
         return
     if not order.uniform:
@@ -294,6 +297,7 @@ def _find_computed(
 ) -> Iterator[Finding]:
     """Yield a finding for each expression in an order, with the index that would serve it."""
     for term in order.terms:
+        # A name with a dot is a column of another table, of which these facts know nothing.
         if table.has_column(term.name) or "." in term.name:
             continue
         what = f"{term.name} is computed for every row of each page"
@@ -337,6 +341,7 @@ def _find_terms(
         if not table.has_column(term.name):
             continue
         column = table.column(term.name)
+        # By parts of the name, since each engine spells the same type in several ways.
         kind = column.type.upper()
         if any(part in kind for part in _FLOATS):
             yield make_finding(

@@ -49,6 +49,7 @@ def quote(name: str, engine: str) -> str:
 
     MariaDB quotes by backticks, the others by double quotes; a quote within is doubled.
     """
+    # A capital letter must be quoted too: PostgreSQL folds what is not.
     if _PLAIN.fullmatch(name) and name not in _RESERVED:
         return name
     mark = TRAITS[engine].quote_mark
@@ -64,4 +65,5 @@ def quote_table(name: str, schema: str | None, engine: str) -> str:
 
 def plain_name(*parts: str) -> str:
     """Return a name for something new, of letters, digits and underscores, at most 60 of them."""
+    # PostgreSQL cuts names at 63 bytes, MariaDB refuses more than 64 characters.
     return re.sub(r"\W+", "_", "_".join(parts)).strip("_")[:60]

@@ -74,6 +74,7 @@ def advise_indexes(
         # Groups of a few pages are sorted in no time.
         if path.kind == "grouped" and find_groups(order, path, table).size(0.0) < _GROUPS * size:
             continue
+        # An expression, or a view: there is no column here to make an index on.
         if any(not table.has_column(name) for name in order.names) or table.is_view:
             continue
         if not _can_index(outline, order, table, server):
@@ -83,6 +84,7 @@ def advise_indexes(
             index = _with_included(index, outline, order, table, server, clock)
         # The next order may be served by this one already.
         known = replace(known, indexes=(*known.indexes, replace(index, partial=False)))
+        # Compared a third into the order: at its start every path looks fast.
         model = (today or {}).get(str(order)) or make_model(outline, order, table, server)
         before = model.keyset(size + 1, at=model.matching / 3)
         after = make_model(outline, order, known, server).keyset(size + 1, at=model.matching / 3)
@@ -148,6 +150,7 @@ def merge_advice(advice: Iterable[Advice]) -> tuple[Advice, ...]:
     for one in sorted(advice, key=lambda item: -len(item.index.columns)):
         for i, other in enumerate(kept):
             ours, theirs = one.index.columns, other.index.columns
+            # An index of some rows alone takes in no other that keeps different ones.
             if (
                 one.table == other.table
                 and theirs[: len(ours)] == ours
@@ -179,6 +182,7 @@ def _with_included(
     size = (index.entry_bytes or 20.0) + width
     whole = replace(index, included=tuple(c.name for c in missing), entry_bytes=size)
 
+    # A page by number steps over rows without showing them: in the index alone, if that holds all.
     def jump(one: IndexFacts) -> float:
         richer = replace(table, indexes=(*table.indexes, replace(one, partial=False)))
         model = make_model(outline, order, richer, server)

@@ -42,6 +42,7 @@ def _spread(index: IndexFacts, table: TableFacts, leaves: float) -> tuple[float,
     """
     groups, text = 1.0, 0.0
     for part in index.columns:
+        # Values of an expression may fall anywhere, so all leaves count.
         if part.name is None or not table.has_column(part.name):
             return leaves, text
         column = table.column(part.name)

@@ -28,6 +28,7 @@ def find_jumps(
     if not (wanted and outline.may_have_anchors):
         return
     per_minute = writers.inserts_per_minute + writers.deletes_per_minute
+    # A move leaves one key and arrives at another: two rows of the log.
     per_minute += 2 * writers.moves_per_minute
     if outline.jumps == "anchors":
         if per_minute > 60 * MOST_CHANGES:
@@ -41,6 +42,7 @@ def find_jumps(
             )
         return
     now_by = jump_strategy(variant, clock)
+    # Compared at the dearest page: readers complain of the slow jump, not of the mean one.
     now, then = (max(jump_costs(one, variant, clock)) for one in (now_by, ANCHORS))
     most = SLOW_MS if needs.jump_ms is None else needs.jump_ms
     if now <= most or now < _PAYS * then or per_minute > 60 * MOST_CHANGES:

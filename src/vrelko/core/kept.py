@@ -22,6 +22,7 @@ class Kept(dict[_Key, _Value]):
 
     def keep(self, key: _Key, value: _Value) -> _Value:
         """Put a value in, and return it."""
+        # A key that is held already needs no room.
         while len(self) >= self.most and key not in self:
             try:
                 self.pop(next(iter(self)), None)

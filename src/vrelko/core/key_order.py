@@ -16,6 +16,7 @@ _FAMILIES = {int: "number", Decimal: "number", datetime: "moment", date: "day", 
 _BEGINS = {datetime: datetime.min, date: date.min}
 
 
+# A text has no negative, so its comparison is turned round instead.
 class _Behind(str):
     """A text that sorts the other way round."""
 
@@ -46,6 +47,7 @@ class Firsts:
 
 def _family(value: Any) -> str | None:
     """Return the kind of values among which one is compared; None: Python cannot tell."""
+    # With a zone, one database sorts by the instant, another by the text that it stored.
     if getattr(value, "tzinfo", None) is not None:
         return None
     return _FAMILIES.get(type(value))

@@ -85,6 +85,7 @@ def _choices(table: TableFacts, key: tuple[str, ...]) -> ListingDraft:
 
 
 def _grid(table: TableFacts, key: tuple[str, ...], references: frozenset[str]) -> ListingDraft:
+    # A foreign key groups rows: people filter by it, and seldom sort by it.
     leads = [name for name in _leads(table) if name not in references]
     times = [f"-{name}" for name in leads if _is(table, name, _TIMES)]
     others = [name for name in leads if not _is(table, name, _TIMES) and not _is_few(table, name)]
@@ -118,6 +119,7 @@ def _parts(table: TableFacts, references: frozenset[str]) -> Iterator[ListingDra
         first, second = str(names[0]), str(names[1])
         if _is(table, first, _TIMES) or not _is(table, second, _TIMES):
             continue
+        # The rows of one owner by time: what a page about a station or a customer shows.
         if first in references or _is_few(table, first):
             seen.add(first)
             yield ListingDraft(
@@ -138,6 +140,7 @@ def _usual(column: ColumnFacts) -> dict[str, str]:
 def _key_of(table: TableFacts) -> tuple[str, ...]:
     if table.primary_key:
         return table.primary_key
+    # A unique constraint lets any number of rows hold NULL, so it identifies rows only without any.
     filled = {column.name for column in table.columns if not column.nullable}
     for index in table.indexes:
         names = [column.name for column in index.columns]

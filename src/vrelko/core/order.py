@@ -31,6 +31,7 @@ class Term:
 
     def reversed(self) -> Term:
         """Return the term that sorts the other way round, NULLs included."""
+        # NULLs turn round with all else: read backward, an index has them at its other end.
         flipped: NullPlace | None = None
         if self.nulls is not None:
             flipped = "first" if self.nulls == "last" else "last"
@@ -84,6 +85,7 @@ def _parse_term(part: str, text: str) -> Term:
     body, colon, suffix = part.partition(":")
     descending = body.startswith("-")
     name = body[1:] if descending else body
+    # The minus stands before the name as in JSON:API; what stands behind a colon is ours.
     places: dict[str, NullPlace] = {"nulls-first": "first", "nulls-last": "last"}
     if not name or name.startswith("-") or (colon and suffix not in places):
         raise OrderError(
@@ -119,6 +121,7 @@ def make_total(order: Order, unique: Sequence[str]) -> Order:
 
     Terms after a complete unique set never decide anything and are dropped.
     """
+    # Behind the last unique term no two rows are left to compare.
     needed = set(unique)
     kept: list[Term] = []
     for term in order.terms:

@@ -25,6 +25,7 @@ def find_misread(variant: VariantModel, server: ServerFacts) -> Iterator[Finding
     if not doubted:
         return
     names = [check.strategy for check in doubted]
+    # Readers want one example, the plainest there is.
     worst = max(doubted, key=lambda check: check.off)
     counts = [one for one in worst.counts if one.counted is not None]
     node = next((check.node for check in doubted if check.node), "")
@@ -56,6 +57,7 @@ def find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> I
             f"{', '.join(path.residual)} is not in the index, so each page reads "
             f"{model.keyset(outline.sizes.default + 1).read:,.0f} rows or entries to find its own"
         )
+        # Below one row in a hundred a page walks thousands of entries, whatever its size.
         code = "low-selectivity" if path.passing < _LOW else "filter-outside-index"
         yield make_finding(code, about, evidence, _index_for(variant, server))
     for condition in outline.conditions:
@@ -83,6 +85,7 @@ def find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> I
         )
     rare = path.passing < 0.05 and path.residual
     if TRAITS[server.engine].generic_plans and rare:
+        # PostgreSQL plans a prepared statement once more without its values after five runs.
         mode = server.settings.get("plan_cache_mode", "auto")
         if mode != "force_custom_plan":
             yield make_finding(
@@ -93,6 +96,8 @@ def find_path(variant: VariantModel, readers: Readers, server: ServerFacts) -> I
                 "Set plan_cache_mode = force_custom_plan for this connection",
             )
     if table.row_security:
+        # A policy may not leak rows, so an operator that could runs only behind the policy's own
+        # test.
         typed = [name for name in variant.order.names if table.has_column(name)]
         leaky = [n for n in typed if any(p in table.column(n).type.upper() for p in _LEAKY)]
         if leaky:
@@ -133,6 +138,7 @@ def find_state(table: TableFacts, server: ServerFacts) -> Iterator[Finding]:
             f"scans pass {table.dead_rows:,.0f} dead rows beside {table.rows:,.0f} live ones",
             f"VACUUM {table.name}, and let autovacuum run more often",
         )
+    # Where most blocks are not known to be visible to all, an index alone answers nothing.
     unseen = TRAITS[server.engine].visibility_map and table.visible_share < 0.5
     if unseen and table.rows > 10_000:
         yield make_finding(

@@ -27,6 +27,7 @@ class CalendarPeriod:
     @property
     def label(self) -> str:
         """Its name, sortable as text: "2026", "2026-07" or "2026-07-14" (ISO 8601)."""
+        # ISO 8601 puts the longer unit first, so a label is the beginning of a longer one.
         return self.begin.isoformat()[: {"year": 4, "month": 7, "day": 10}[self.unit]]
 
     @property
@@ -50,6 +51,7 @@ class CalendarPeriod:
 
         The second is None where the calendar ends.
         """
+        # Made from its parts, not by adding days: the zone's own clock may be turned in between.
         begin = datetime(self.begin.year, self.begin.month, self.begin.day, tzinfo=zone)
         after = self.next
         if after is None:

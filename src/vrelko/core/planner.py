@@ -267,6 +267,7 @@ def _outlook(
 ) -> Outlook | None:
     """Return what a plan with all that is advised would be: indexes, a total, counted anchors."""
     first = uses[0].outline
+    # A total that is counted anew each time is the one piece of advice that needs no index.
     counts = first.total == "exact" and not first.counted_once
     # Indexes of other tables do not change how this one is read.
     mine = [item for item in advice if item.table == table.name]
@@ -315,6 +316,7 @@ def _widened(rates: Rates, table: TableFacts, uses: Sequence[VariantUse]) -> Rat
     checks = [check for use in uses for check in use.checks]
     if checks and all(check.believed for check in checks):
         return rates
+    # Without ANALYZE a server guesses as much as facts do.
     unknown = all(column.distinct is None for column in table.columns)
     stale = (table.changed_rows or 0.0) > 0.5 * max(table.rows, 1.0)
     if not (unknown or stale or table.rows_from.startswith("guessed")):
@@ -337,6 +339,7 @@ def _candidate(
 ) -> Candidate:
     first = variants[0]
     size = first.outline.sizes.default
+    # The ladder shows the usual variant; what all variants cost together stands in the burden.
     ladder = tuple(_rung(strategy, first, page, clock) for page in ladder_pages(first.pages))
     # Drift is what a walk suffers, and a mean walk has so many pages.
     walk_pages = round(given.readers.depth.mean)
@@ -388,6 +391,7 @@ def _whole_up_to(variant: VariantModel, given: Given, clock: Clock) -> int | Non
 
     def visit(rows: float) -> float:
         # The same rows in a smaller table: blocks shrink with them, so does what is cached.
+        # Rows of other listings leave as well, so the table shrinks with the listing.
         part_of = rows / max(model.matching, 1.0)
         blocks = max(table.blocks * part_of, 1.0)
         small = replace(table, rows=table.rows * part_of, blocks=blocks)

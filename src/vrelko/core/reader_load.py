@@ -77,6 +77,7 @@ def points_of(
     counted = count_work(variant.outline, variant.model)
     # A page with its total waits for both.
     counting = 0.0 if counted is None else clock.ms(counted)
+    # How wide the bounds are depends on how rare the rows are that pass on the way.
     path = variant.model.path
     passing = path.passing if path.residual else 1.0
     found = []
@@ -97,6 +98,7 @@ def jump_strategy(variant: VariantModel, clock: Clock) -> str:
 
     By counted anchors where the listing says so, else in the cheapest strategy without.
     """
+    # What the listing says is taken at its word: its anchors may be built yet.
     if variant.outline.jumps == "anchors" and variant.outline.may_have_anchors:
         return ANCHORS
 
@@ -143,6 +145,7 @@ def weigh(
         for variant, several in zip(variants, points, strict=True)
         for point in several
         if variant.share > 0
+        # Shares that are all zero weigh nothing: then the usual variant stands for all.
     ] or list(points[0])
     mean = mean_of(every)
     # The mean's bounds are those of the page that the mean consists of most.
@@ -151,15 +154,17 @@ def weigh(
     factor = around.high / around.ms if around.ms > 0 else 1.0
     # A reader who has all rows asks once, however many pages they look at.
     pages_per_walk = 1.0 if strategy == "whole" else readers.depth.mean
-    a_second = readers.pages_per_minute / 60 / (readers.depth.mean if strategy == "whole" else 1.0)
+    asked = readers.depth.mean / pages_per_walk  # pages looked at with one request
+    per_second = readers.pages_per_minute / 60 / asked
     total = sum(point.weight for point in every) or 1.0
     jumping = jump_strategy(variants[0], clock) if strategy == "keyset" else strategy
     return Burden(
         mean=Time(mean, mean / factor, mean * factor),
         p95_ms=_quantile([(point.weight, point.ms) for point in every], 0.95),
         visit_ms=mean * pages_per_walk,
-        day_ms=mean * a_second * 86_400,
-        busy=a_second * mean / 1000,
+        day_ms=mean * per_second * 86_400,
+        busy=per_second * mean / 1000,
+        # At worst all users hold the largest page at once.
         memory_bytes=max(p.work.bytes + _ROW_OBJECT * p.work.rows for p in every) * readers.users,
         statements=sum(p.weight * p.work.statements for p in every) / total,
         worst_ms=max(p.ms for p in every if p.weight > 0),
@@ -199,6 +204,7 @@ def _depths(
     for i in range(_POINTS):
         share = (i + 0.5) / _POINTS
         # The same depth may stand for several shares: their weights add up.
+        # A walk's depth has a distribution of its own; a jump may land on any page alike.
         walked, jumped = depth.page_at(share, pages), 1 + share * (pages - 1)
         found[walked, False] = found.get((walked, False), 0.0) + (1 - depth.jumps) / _POINTS
         if depth.jumps:

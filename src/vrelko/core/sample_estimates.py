@@ -30,6 +30,7 @@ def expect_distinct(values: Sequence[Any], rows: float) -> float | None:
     counts = Counter(full)
     n, d = len(full), len(counts)
     single = sum(1 for count in counts.values() if count == 1)
+    # Rows whose value is NULL are no part of what is estimated.
     total = max(rows * n / len(values), n)
     return min(n * d / (n - single + single * n / total), total)
 
@@ -44,6 +45,7 @@ def common_values(values: Sequence[Any]) -> list[tuple[str, float]]:
     counts = Counter(value for value in values if value is not None and not is_long(value))
     mean = sum(counts.values()) / max(len(counts), 1)
     few = len(counts) <= _MOST_COMMON and mean >= 10
+    # A value seen twice in a sample may be rare; one that stands out by four deviations is not.
     least = 1 if few else max(10.0, mean + 4 * math.sqrt(mean))
     return [
         (str(value), count / len(values))
@@ -54,6 +56,7 @@ def common_values(values: Sequence[Any]) -> list[tuple[str, float]]:
 
 def share_bounds(values: Sequence[Any], common: Sequence[tuple[str, float]]) -> tuple[str, ...]:
     """Return values, as text, that part the others of a sample into equal shares."""
+    # Common values would take several of the bounds, and are told by themselves already.
     often = {value for value, _ in common}
     full = [v for v in values if v is not None and str(v) not in often and not is_long(v)]
     try:
@@ -121,6 +124,7 @@ def judge_neighbours(windows: Sequence[Sequence[int]], blocks: float) -> Neighbo
     pairs = [(a, b) for window in windows for a, b in pairwise(window)]
     if not pairs:
         return None
+    # Within so few blocks a server that reads ahead has them at hand.
     tolerance = max(32.0, 0.02 * blocks)
     far = sum(
         abs(place - median(window)) > tolerance for window in windows for place in window
@@ -128,6 +132,7 @@ def judge_neighbours(windows: Sequence[Sequence[int]], blocks: float) -> Neighbo
     chance = 2 * tolerance / max(blocks, 1.0)
     return Neighbours(
         sum(a != b for a, b in pairs) / len(pairs),
+        # Where the tolerance covers half of the table, near and far cannot be told apart.
         min(far / (1 - chance), 1.0) if chance < 0.5 else 0.0,
         sum(b - a == 1 for a, b in pairs) / len(pairs),
     )

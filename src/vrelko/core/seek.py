@@ -62,6 +62,7 @@ def plan_ranges(
     """
     ranges: list[KeyRange] = []
     joinable = False  # whether the last range may grow to the left into a row value
+    # From the last term to the first: the nearest rows differ from the key in the last one alone.
     for i in reversed(range(len(order))):
         term = order.terms[i]
         equal = tuple(range(i))
@@ -82,6 +83,7 @@ def plan_ranges(
         else:
             ranges.append(KeyRange(equal, beyond=(i,)))
         joinable = i not in alone
+        # No comparison holds of a NULL, so those that come last are a range of their own.
         if term.nulls_after:
             ranges.append(KeyRange(equal, null=i))
             joinable = False
@@ -123,6 +125,7 @@ def group_ranges(
         return tuple((one,) for one in ranges)
     groups: list[tuple[KeyRange, ...]] = []
     for one in ranges:
+        # One statement for all where it may be: a server then reads the ranges in one go.
         together = (*groups[-1], one) if groups else ()
         if together and not any(_mixes(together, i, null_keys) for i in awkward):
             groups[-1] = together

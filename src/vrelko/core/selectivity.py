@@ -33,6 +33,8 @@ def shares(
             # Both bounds of a column are one range: taken apart they would be too many rows.
             bounds.setdefault(condition.column, []).append(condition)
             continue
+        # Equalities on the index's first columns narrow what is read; all others only what is
+        # shown.
         part = condition_share(outline, condition, table)
         if condition.column in used and condition.kind in ("equal", "in"):
             share *= part
@@ -58,6 +60,7 @@ def condition_share(outline: Outline, condition: Condition, table: TableFacts) -
         return facts.null_share if facts.null_share is not None else _OTHER
     value = _value(outline, condition)
     if condition.kind == "in":
+        # A set whose values nobody gave is taken for three, as people tick boxes.
         many = value if isinstance(value, (list, tuple, set, frozenset)) else [None] * 3
         return min(sum(_equal_share(facts, one) for one in many), 1.0)
     return _equal_share(facts, value) if condition.kind == "equal" else _OTHER
@@ -88,6 +91,7 @@ def _range_share(outline: Outline, both: Sequence[Condition], table: TableFacts)
     if not table.has_column(both[0].column):
         return _OTHER ** len(both)
     facts = table.column(both[0].column)
+    # No range holds a NULL.
     low, high = 0.0, 1.0 - (facts.null_share or 0.0)
     guessed = 1.0
     for condition in both:

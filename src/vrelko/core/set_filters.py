@@ -28,6 +28,8 @@ def reads_branches(engine: str, values: int, want: float, rows: float, share: fl
         return False
     if values <= FEW_VALUES:
         return True
+    # The server takes the cheaper of two plain ways: fetch all of the values' rows and sort them,
+    # or walk the order until enough have passed.
     matching = rows * share
     walked = min(want / share, rows) if share > 0 else math.inf
     prices = TRAITS[engine].prices

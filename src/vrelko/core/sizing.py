@@ -64,12 +64,13 @@ def sweep_sizes(
     seen = readers.depth.mean * size_now
     found = []
     for size in SIZES:
+        # Priced at the depth that a mean walk is at when half of it is done.
         work = model.strategy(strategy, (readers.depth.mean - 1) / 2 * size, size)
         ms, row = clock.ms(work), model.inputs.row_bytes
         requests = max(math.ceil(min(seen, model.matching) / size), 1)
         # Rows of the last page that a reader leaves unread; at the end there are none.
         unseen = max(requests * size - seen, 0.0) if requests * size < model.matching else 0.0
-        a_request = readers.round_trip_ms + ms + size * row / _BYTES_A_MS
+        per_request = readers.round_trip_ms + ms + size * row / _BYTES_A_MS
         found.append(
             SizeCost(
                 size=size,
@@ -77,7 +78,7 @@ def sweep_sizes(
                 bytes=size * row,
                 requests=requests,
                 wasted_bytes=unseen * row,
-                wait_ms=requests * a_request,
+                wait_ms=requests * per_request,
             )
         )
     most = _most(found, most_ms or MOST_MS)
@@ -86,6 +87,7 @@ def sweep_sizes(
 
 def _default(found: Sequence[SizeCost]) -> int:
     least = min(one.wait_ms for one in found)
+    # Of sizes that wait about as long the smallest: it sends least that nobody looks at.
     return next(one.size for one in found if one.wait_ms <= least * 1.1)
 
 

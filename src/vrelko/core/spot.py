@@ -104,6 +104,7 @@ def check_spot(spot: Spot) -> None:
     if spot.fault is not None:
         raise spot.fault
     at, least = spot.at, 1 if spot.kind == "number" else 0
+    # Spots are tuples, so anybody can make one by hand that no method would.
     fits = spot.kind in ("start", "end", *_NUMBERED, *_KEYED)
     if spot.kind in _NUMBERED or at is not None:
         # True is an int to Python, and no page number to anybody.

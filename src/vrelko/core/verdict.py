@@ -84,6 +84,7 @@ def decide(candidates: Sequence[Candidate], outline: Outline, rows: float, needs
     # Among those that cost about as much, repeats and misses decide.
     near = [c for c in pool if _is_near(c, best)]
     best = min(near, key=lambda c: (*_steadiness(c), _robust(c)))
+    # They fit as well, so all that speaks against them is their price.
     others = sorted((c for c in pool if c is not best), key=lambda c: c.mean_ms)
     for c in others:
         against[c.strategy] = (_dearer(c, best),)
@@ -93,6 +94,7 @@ def decide(candidates: Sequence[Candidate], outline: Outline, rows: float, needs
         reasons = (*(f"no strategy meets every need: {why}" for why in against[usual]), *reasons)
         give_up = tuple(_give_up(candidates, outline, rows, needs))
     refused = {name: why for name, why in against.items() if name != best.strategy}
+    # How close the choice was tells how much a wrong estimate would matter.
     second = others[0] if others else None
     return Verdict(
         strategy=best.strategy,
@@ -154,11 +156,12 @@ def _against(candidate: Candidate, outline: Outline, rows: float, needs: Needs) 
             yield f"{often}; the limit is {most:g}"
     if needs.p95_ms is not None and burden.p95_ms > needs.p95_ms:
         yield f"{burden.p95_ms:.3g} ms at p95; the limit is {needs.p95_ms:g}"
+    # Held against the dearest page number there is, which any reader may type.
     if needs.jump_ms is not None and burden.jump_ms > needs.jump_ms:
         yield f"a jump takes up to {_ms(burden.jump_ms)}; the limit is {needs.jump_ms:g}"
     if needs.exact_total and outline.total != "exact":
-        told = "no total is told" if outline.total == "none" else f"its total is {outline.total}"
-        yield f"{told}, exact wanted"
+        told = "it shows no total" if outline.total == "none" else f"its total is {outline.total}"
+        yield f"{told}; you want an exact one"
     if needs.memory_mb is not None and burden.memory_bytes > needs.memory_mb * 1e6:
         yield f"{burden.memory_bytes / 1e6:.1f} MB for all users, {needs.memory_mb:g} wanted"
     if candidate.strategy == "whole" and rows > WHOLE_ROWS:
@@ -177,6 +180,7 @@ def _give_up(
             continue
         # One need at a time: that is the choice somebody has to make.
         eased: Needs = replace(needs, **{name: None})  # type: ignore[arg-type]
+        # By the same rules as before, so that what is offered would really be taken.
         fit = [c for c in candidates if not any(True for _ in _against(c, outline, rows, eased))]
         if fit:
             best = min(fit, key=lambda c: c.mean_ms)

@@ -35,6 +35,7 @@ class Depth:
         _check(
             self.kind in DEPTHS, f"{self.kind!r} is not one of {', '.join(DEPTHS)}", "depth.kind"
         )
+        # Shares of another kind would be ignored without a word.
         measured = self.kind == "measured"
         _check(measured == bool(self.shares), "shares go with the kind measured", "depth.shares")
         _check(all(share >= 0 for share in self.shares), "a share is negative", "depth.shares")
@@ -43,6 +44,7 @@ class Depth:
         """Return the page that `share` of the requests of walks do not go beyond, 1 to `pages`."""
         if self.kind == "measured":
             # Counts of a log will do as shares: they need not add up to 1.
+            # Added up to the first page that reaches the goal, as a quantile is found.
             reached, goal = 0.0, share * sum(self.shares)
             for page, part in enumerate(self.shares, 1):
                 reached += part

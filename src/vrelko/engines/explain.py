@@ -42,6 +42,7 @@ def _mariadb(element: Any, compiler: Any, **kw: Any) -> str:
 def _inner(element: Any, compiler: Any, **kw: Any) -> str:
     """Return the text of the select, without its columns: EXPLAIN gives others."""
     asked = str(compiler.process(element.statement, **kw))
+    # Else SQLAlchemy would look for the select's columns in the rows of the plan.
     compiler._result_columns = []
     return asked
 

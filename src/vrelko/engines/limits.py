@@ -23,6 +23,7 @@ def limit_time(lender: Any, ms: float, keep: bool = False) -> Iterator[None]:
     set back afterwards. SQLite: the statement is interrupted.
     Raises PageError for any other limit.
     """
+    # Engines take whole milliseconds in 31 bits.
     if type(ms) not in (int, float) or not 0 < ms <= _MOST_MS:
         raise PageError(
             f"time_limit_ms must be a number above 0 and at most {_MOST_MS:,}, got {ms!r}",

@@ -40,6 +40,7 @@ class Reader:
         where the table is not read by itself.
         """
         engine = engine_of(self.lender)
+        # With the values that pages have: a plan for unknown ones may be another.
         found = engine.explained(self.lender, statement, params)
         return self._whole(engine.path_in(found, self.names, self.parts))
 

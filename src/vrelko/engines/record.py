@@ -110,6 +110,7 @@ def any_url(url: Any) -> None:
 
 def kinds_of(connection: Any, probe: Select[Any], values: Mapping[str, Any]) -> list[Any]:
     """Return the driver's code for the type of each column of a select that returns no row."""
+    # The database itself describes the rows, without sending one.
     result = connection.execute(probe, values)
     description = result.cursor.description if result.cursor is not None else ()
     result.close()

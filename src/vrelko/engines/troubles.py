@@ -77,6 +77,7 @@ def explain(error: SQLAlchemyError) -> DatabaseError | None:
     # A page only reads; what was refused is what the Session wrote first.
     if isinstance(error, IntegrityError):
         return DatabaseError(*_FLUSH)
+    # Codes first: messages are in the server's language.
     original: Any = error.orig
     found = _BY_STATE.get(str(getattr(original, "sqlstate", None)))
     arguments = getattr(original, "args", ())

@@ -64,6 +64,8 @@ def hold_view(engine: Engine, snapshot: str | None = None) -> Iterator[Connectio
             "view-memory",
         )
     with database_errors("read view"):
+        # Outside of the block below: what the caller's own code raises must not be taken for the
+        # database's.
         connection = engine.connect()
     with connection:
         with database_errors("read view"):

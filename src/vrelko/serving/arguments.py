@@ -20,6 +20,7 @@ Check = Callable[[Any], bool]
 
 def check_arguments(given: Mapping[str, Any]) -> None:
     """Raise ListingError for the first argument of a Listing that is of another kind."""
+    # None means left out, but for those whose default is something else.
     for name, (fits, todo) in _ARGUMENTS.items():
         unset = given[name] is None and name not in _NEEDED
         if not unset and not fits(given[name]):
@@ -39,6 +40,7 @@ def is_number(value: Any) -> bool:
 
 
 def _shown(value: Any) -> str:
+    # Anything else may hold secrets or rows: its type says enough.
     plain = type(value) in (int, float, bool)
     return repr(value) if plain else f"a {type(value).__name__}"
 

@@ -39,6 +39,7 @@ def build_walk(edge: Select[Any], behind: Select[Any], keys: Sequence[Any]) -> S
     elements = [key.element.label(f"k{i}") for i, key in enumerate(keys)]
     walk = _walk_from(_one(edge, elements).subquery("vrelko_first").c, 1)
     given = {f"{KEY}{i}": walk.c[f"k{i}"] for i in range(len(keys))}
+    # LATERAL lets the subquery see the key of the step before, for which its parameters stand.
     following = _one(_given(behind, given), elements).correlate(walk).lateral("vrelko_next")
     more = (
         select(*following.c, walk.c.step + 1)
@@ -69,6 +70,8 @@ def build_walk_by_id(
             [key.parameter(f"{KEY}{i}").label(f"k{i}") for i, key in enumerate(keys)], 0
         )
     given = {f"{KEY}{i}": walk.c[f"k{i}"] for i in range(len(keys))}
+    # A scalar subquery gives one value, so it gives what tells the row apart; the rest is looked
+    # up.
     ids = [keys[i].element for i in identity]
     chain = chain_keys(
         [_given(one, given) for one in ranges], [elements[i] for i in identity], walk
@@ -120,10 +123,12 @@ def build_differences(
     beside `before`, the id of that one. `counts` read the rows of a segment, behind `vrelko_key_i`,
     up to `vrelko_until_i` and at `vrelko_idsi`, and `sums` what the log holds of it, in `d`.
     """
+    # Its own beginning and end stand where a page statement has its parameters.
     each = segments.subquery("vrelko_segments")
     given = {f"{KEY}{i}": each.c[f"b{i}"] for i in range(width)}
     for name in (UNTIL, IDS):
         given |= {f"{name}{i}": each.c[f"k{i}"] for i in range(width)}
+    # Rows that are there, less those that the anchor tells of and those that the log will add.
     found: Any = -each.c.n
     for one in counts:
         found = found + _scalar(_given(one, given), func.count())
@@ -198,6 +203,7 @@ def _one(statement: Select[Any], elements: Sequence[Any]) -> Select[Any]:
 
 
 def _scalar(statement: Select[Any], told: Any) -> Any:
+    # A count of a segment wants neither its limit nor an order.
     narrow = statement.limit(None).order_by(None)
     return narrow.with_only_columns(told, maintain_column_froms=True).scalar_subquery()
 

@@ -57,6 +57,7 @@ class AnchorTables:
         return Table(
             f"{self.anchors_of_group}{self.mark}",
             MetaData(),
+            # Keys may be long and hold NULLs, so anchors are told apart by a number.
             Column("id", BigInteger, primary_key=True),
             Column("lvl", Integer, nullable=False),
             Column("n", Integer, nullable=False),
@@ -89,6 +90,8 @@ class AnchorTables:
         return Table(
             f"vrelko_log_{self.group}",
             MetaData(),
+            # Only so that rows can be told apart and deleted once they are folded; it tells no
+            # order of commits.
             Column("seq", BigInteger, primary_key=True),
             Column("d", Integer, nullable=False),
             *(
@@ -174,14 +177,17 @@ class AnchorNames:
         """Columns of the source under their names in anchors or log."""
         return ", ".join(f"{self.quote(column.name)} AS {name}" for name, column in columns)
 
-    def insert(self, row: str, d: int) -> str:
-        """The statement that logs NEW or OLD, where the listing has such a row."""
+    def insert(self, row: str, d: int, log: str = "") -> str:
+        """The statement that logs NEW or OLD, where the listing has such a row.
+
+        `log`: the log's name where an engine does not take the full one in a trigger.
+        """
         columns = self.tables.log_columns
         names = ", ".join(name for name, _ in columns)
         values = ", ".join(f"{row}.{self.quote(column.name)}" for _, column in columns)
         # An INSERT … SELECT: a VALUES could not be left out where the row is not listed.
         where = self.holds(row)
-        head = f"INSERT INTO {self.log} ({names}, d) SELECT {values}, {d}"
+        head = f"INSERT INTO {log or self.log} ({names}, d) SELECT {values}, {d}"
         return f"{head} WHERE {where}" if where else head
 
     def holds(self, row: str) -> str:
@@ -198,6 +204,7 @@ class AnchorNames:
             return literal_column(f"{row}.{self.quote(found.name)}", found.type)
 
         changed = visitors.replacement_traverse(condition, {}, named)
+        # A trigger's text takes no parameters, so constants are written out.
         return str(changed.compile(dialect=self.dialect, compile_kwargs={"literal_binds": True}))
 
     def watched(self) -> list[str]:

@@ -54,6 +54,7 @@ def parameter_types(clause: Any) -> dict[str, tuple[TypeEngine[Any], bool]]:
         return {}
     found: dict[str, tuple[TypeEngine[Any], bool]] = {}
     for element in visitors.iterate(clause):
+        # Anonymous parameters are constants that SQLAlchemy numbered: nobody gives them.
         if isinstance(element, BindParameter) and not element.unique:
             # The first place that says a type wins: later ones may compare with an untyped
             # expression.
@@ -91,6 +92,7 @@ def read_literals(
 def _read(part: Any) -> Condition:
     if isinstance(part, BinaryExpression):
         kind = _KINDS.get(part.operator)
+        # People write either side first.
         for column, value in ((part.left, part.right), (part.right, part.left)):
             if kind and isinstance(column, Column) and isinstance(value, BindParameter):
                 table = _table_of(column)
@@ -110,6 +112,7 @@ def _read(part: Any) -> Condition:
         if part.operator is operators.is_ and isinstance(part.left, Column):
             table = _table_of(part.left)
             return Condition(table, part.left.name, "null", None, None)
+    # What cannot be read still names its columns, for the finding that says so.
     columns = {element.name for element in visitors.iterate(part) if isinstance(element, Column)}
     return Condition("", ", ".join(sorted(columns)), "other", None, None)
 

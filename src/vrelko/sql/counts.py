@@ -45,6 +45,7 @@ def build_count(statement: Select[Any], cap: int | None) -> Select[Any]:
     """Return the statement that counts a select's rows, at most `cap` + 1 of them."""
     rows = build_rows(statement)
     if cap is not None:
+        # One more than the cap, so that "more than" can be told from "just as many".
         rows = rows.limit(bindparam(None, cap + 1, type_=Integer, literal_execute=True))
     # Criteria for entities wherever they stand count for the statement that they are given to.
     options = [one for one in getattr(statement, "_with_options", ()) if _is_criterion(one)]

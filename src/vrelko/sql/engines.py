@@ -91,6 +91,7 @@ def key_column(
     `stored`: what the database says of its type; `moving`: the session's clock has summer time.
     Raises OrderError for values that no statement can compare as they are sorted.
     """
+    # A KeyError for a dialect that nobody wrote forms for: another engine's would compare wrongly.
     return SQL_ENGINES[dialect.name].key(name, element, dialect, stored, moving)
 
 

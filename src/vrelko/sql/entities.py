@@ -13,6 +13,7 @@ from vrelko.errors import ListingError
 
 def entities_of(select: Select[Any]) -> tuple[Any, ...]:
     """Return the mapped classes and aliases that a select names, whole or by attribute."""
+    # Once each: a select may name several attributes of one class.
     found = (entry.get("entity") for entry in select.column_descriptions)
     return tuple(dict.fromkeys(one for one in found if one is not None))
 
@@ -28,6 +29,7 @@ def whole_entities(select: Select[Any]) -> list[Any]:
 
 def holds_entities(select: Any) -> bool:
     """Tell whether rows hold entities or bundles."""
+    # Set operations have no entities of their own.
     if not isinstance(select, Select):
         return False
     found = [entry["expr"] for entry in select.column_descriptions]
@@ -78,6 +80,8 @@ def refuse_cut_collections(select: Select[Any]) -> None:
     for option in getattr(select, "_with_options", ()):
         for element in getattr(option, "context", ()):
             local = getattr(element, "local_opts", {})
+            # Read by name and with defaults: loader options have no public form, and versions
+            # differ.
             path = getattr(getattr(element, "path", None), "path", ())
             cut = [part.key for part in path if getattr(part, "uselist", False)]
             if "eager_from_alias" in local and cut:

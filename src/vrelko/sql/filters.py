@@ -46,6 +46,7 @@ class Filters:
 
     def include(self, name: str, clause: ColumnElement[bool]) -> None:
         """Take one more optional filter. Raises ListingError where name or parameters are taken."""
+        # Ours comes last, so a clash is told with the user's own name.
         new = set(bound_parameters(clause))
         if name in self.optional or new & self.known:
             taken = name if name in self.optional else min(new & self.known)
@@ -60,6 +61,7 @@ class Filters:
         select, search = self.select, self.search
         self.optional = optional
         self.needs = {name: bound_parameters(clause) for name, clause in optional.items()}
+        # Parameters with a value of their own may be left out; SQLAlchemy then takes that value.
         self.required = {name for name, must in self.base.items() if must}
         self.known = set(self.base).union(*self.needs.values())
         if search is not None:
@@ -140,6 +142,7 @@ class Filters:
             value = value.item()  # of NumPy
         if isinstance(kind, String) and not isinstance(kind, Enum) and type(value) is int:
             return str(value)  # MariaDB would compare numbers, of which several texts are one
+        # A decorated type compares as the type that it stores.
         kind = getattr(kind, "impl_instance", kind)
         zoned = isinstance(value, datetime) and value.tzinfo is not None
         if zoned and isinstance(kind, DateTime) and not kind.timezone:

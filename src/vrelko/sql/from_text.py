@@ -24,6 +24,7 @@ def value_from_text(text: str, kind: TypeEngine[Any]) -> Any:
     except NotImplementedError:
         wanted = str
     if issubclass(wanted, enum.Enum):
+        # By name, as SQLAlchemy stores them.
         if text not in wanted.__members__:
             raise ValueError(f"is not one of {', '.join(wanted.__members__)}")
         return wanted[text]
@@ -43,12 +44,14 @@ def value_from_text(text: str, kind: TypeEngine[Any]) -> Any:
 
 def _number(text: str) -> float:
     value = float(text)
+    # "nan" and "inf" are floats to Python, and to no column.
     if not math.isfinite(value):
         raise ValueError(text)
     return value
 
 
 def _whole(text: str) -> int:
+    # Reading a number of a million digits takes Python minutes.
     if len(text) > 20:
         raise ValueError(text)
     return int(text)

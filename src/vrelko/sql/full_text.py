@@ -10,9 +10,11 @@ from sqlalchemy import ColumnElement, func, literal_column
 
 def match_document(columns: Sequence[ColumnElement[Any]], text: Any) -> Any:
     """Return PostgreSQL's condition: words of the columns together, as they stand."""
+    # One NULL would make the whole document NULL.
     whole: Any = func.coalesce(columns[0], "")
     for column in columns[1:]:
         whole = whole.concat(" ").concat(func.coalesce(column, ""))
+    # "simple" folds case alone: names are not words of any language. An index must have it too.
     configuration: Any = literal_column("'simple'::regconfig")
     document = func.to_tsvector(configuration, whole)
     return document.op("@@")(func.plainto_tsquery(configuration, text))

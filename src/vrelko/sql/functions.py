@@ -94,6 +94,7 @@ def merges_rows(column: Any) -> bool:
     # A window keeps its rows, and a subquery merges its own.
     if isinstance(column, (Over, ScalarSelect)):
         return False
+    # Ordered sets, such as percentile_cont, merge rows whatever their name.
     if isinstance(column, WithinGroup):
         return True
     if isinstance(column, FunctionElement) and _name(column) in _MERGING:
@@ -126,6 +127,7 @@ def group_terms(select: Any) -> tuple[Any, ...]:
 
 def distinct_terms(select: Any) -> tuple[Any, ...]:
     """Return the terms of PostgreSQL's DISTINCT ON, however it was written."""
+    # Up to SQLAlchemy 2.0 it stands on the select itself.
     own = tuple(getattr(select, "_distinct_on", ()))
     clause = getattr(select, "_pre_columns_clause", None)  # from SQLAlchemy 2.1 on
     parts = [] if clause is None else list(visitors.iterate(clause))

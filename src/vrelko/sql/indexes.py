@@ -79,14 +79,17 @@ class Pins:
 
     def apply(self, statement: Select[Any]) -> Select[Any]:
         """Return the statement with the equalities of pinned columns written as two bounds."""
+        # Naming the index does all that bounds would, and saves the server its weighing.
         if self.table is not None:
             return statement.with_hint(self.table, self.hint)
         if not self.columns:
             return statement
+        # Conditions are rewritten where they stand, so that a page still reads as it was written.
         criteria: list[Any] = []
         for criterion in statement._where_criteria:
             for part in conjuncts(criterion):
                 criteria.extend(self._bounds(part))
+        # An empty where() copies the statement, which may be the listing's own.
         whole = statement.where()
         whole._where_criteria = tuple(criteria)
         return whole
@@ -165,6 +168,7 @@ def first_alone(sought: Sought) -> int | None:
     """
     fixed = _fixed(sought.where)
     wanted = sought.wanted(fixed)
+    # With one free term there is nothing behind it to sort; an expression has no plain bound.
     if len(wanted) < 2 or wanted[0][0] is None:
         return None
     begins = False

@@ -34,6 +34,7 @@ def keep_behind(
             "Serve it by keyset, which needs no ceiling",
             "shards-ceiling",
         )
+    # Parameters of its own: the same statement may go on behind another key.
     apart = replace(source, prefix=TOP)
     everything = tuple(range(len(source.order)))
     # The row of the place itself, and all behind it.
@@ -67,6 +68,7 @@ def build_by_ids(source: Source, identity: Sequence[int]) -> Select[Any]:
     """
     elements = [source.keys[place].element for place in identity]
     condition: ColumnElement[bool]
+    # A tuple of one is no row value to SQLite.
     if len(elements) == 1:
         condition = elements[0].in_(bindparam(IDS, expanding=True))
     else:

@@ -115,6 +115,7 @@ def sqlite_key(
     alone = not isinstance(element, Column)
     impl = kind.dialect_impl(dialect)
     if isinstance(kind, Enum):
+        # An Enum column may hold texts that the model's Enum does not know: they are keys too.
         bind = StoredValue(None, kind, (str,))
         return KeyColumn(element, raw(element), bind, alone=alone)
     # The model changes nothing on the way in or out, so it can be left to do so.
@@ -186,6 +187,7 @@ def postgresql_key(
     if found.kind == "real":
         return bound_as(element, Double(), (Float,), NUMBERS, (REAL(),))
     if found.kind in ("timestamp with time zone", "timestamp without time zone"):
+        # With the other kind PostgreSQL would convert by the session's zone, hour by hour.
         zoned = "with " in found.kind
         return bound_as(element, DateTime(timezone=zoned), (DateTime,), (datetime,))
     if found.kind in _POSTGRESQL:

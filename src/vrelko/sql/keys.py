@@ -171,6 +171,7 @@ def raw(element: ColumnElement[Any]) -> ColumnElement[Any]:
 def model_kind(kind: TypeEngine[Any], dialect: Dialect) -> Stored:
     """Return the type that a column of a model's type would be created with."""
     try:
+        # The model is asked in the database's own words: it is what CREATE TABLE would say.
         name = kind.compile(dialect=dialect)
     except (CompileError, NotImplementedError):
         return Stored("")
@@ -191,6 +192,7 @@ def reader_of(kind: TypeEngine[Any], dialect: Dialect, takes: tuple[type, ...]) 
     And where it is told from stored ones, which are of the types `takes`.
     """
     impl = kind.dialect_impl(dialect)
+    # Only a type that converts both ways can show its values in a key.
     read, write = impl.result_processor(dialect, None), impl.bind_processor(dialect)
     if read is None or write is None:
         return None

@@ -68,6 +68,7 @@ def mariadb_key(
         )
     if found.kind in _TEXTS:
         return _mariadb_text(element, kind, found)
+    # What a model changes on the way in or out is read raw and bound raw.
     processed = isinstance(kind, (TypeDecorator, Boolean, Numeric, Float, Time))
     if not processed or (isinstance(kind, Interval) and found.kind == "datetime"):
         return KeyColumn(element, element, kind)
@@ -155,6 +156,7 @@ def _by_epoch(element: ColumnElement[Any]) -> KeyColumn:
 
     def near(seconds: ColumnElement[Any], away: int) -> ColumnElement[Any]:
         unit: ColumnElement[Any] = literal_column("SECOND")
+        # Asked of the server itself: it alone knows its zone's rules for that year.
         around = func.timestampdiff(unit, clock(seconds, -_AWAY), clock(seconds, _AWAY))
         # No clock jumps here if four hours of the clock are four hours.
         still = around == literal_column(str(2 * _AWAY), Integer())

@@ -84,6 +84,7 @@ def read_names(select: Select[Any], sources: Sources) -> Names:
     for column in select.selected_columns:
         element = _plain(column)
         _add(selected, str(getattr(column, "key", None) or column), element)
+    # A plain name may mean columns of several tables; with the table's name ahead it means one.
     inner: dict[str, list[ColumnElement[Any]]] = {}
     for table, name in zip(sources.tables, table_names(sources.tables), strict=True):
         for column in table.c:

@@ -67,6 +67,7 @@ def describe_select(
 ) -> Described:
     """Read a select and its allowed orders. Raises ListingError and OrderError."""
     own = order_by_of(select) if isinstance(select, Select) else ()
+    # What cannot take a WHERE of ours is put into a subquery first.
     shape = shape_of(select)
     names = read_names(shape.select, shape.sources)
     # The ORDER BY of a wrapped select is inside the subquery, where it sorts nothing.
@@ -137,6 +138,7 @@ def _position(entry: Mapping[str, Any]) -> Any:
 def hidden_names(described: Described) -> list[str]:
     """Return the names of order and key columns that a row of the select does not show."""
     shown = [one for one in described.positions if one is not None]
+    # A label and the column that it names are one value.
     shown += [getattr(one, "element", one) for one in shown]
     for entity in whole_entities(described.select):
         shown += mapped_columns(entity)
@@ -208,6 +210,7 @@ def _with_column_names(order: Order, described: Described, first: str) -> Order:
         table = getattr(column, "table", None)
         name = term.name
         if isinstance(column, Column) and table is not None:
+            # Two columns of one name in a join: the plan tells them apart by their tables.
             base = base_name(table)
             name = column.name if base == first else f"{base}.{column.name}"
         terms.append(replace(term, name=name))

@@ -50,6 +50,7 @@ class Source:
 
     def alone(self) -> frozenset[int]:
         """Return the terms that must not join a row value."""
+        # On SQLite a row id in a row value makes the index walk all rows that tie with the key.
         places = {i for i, key in enumerate(self.keys) if key.alone}
         if not self.capabilities.row_id_joins and is_row_id(self.keys[-1].element):
             places.add(len(self.keys) - 1)
@@ -72,6 +73,7 @@ def make_source(
     places = []
     added: list[ColumnElement[Any]] = []
     for position, key in enumerate(keys):
+        # A key that the select shows already is not fetched twice.
         at = _find(selected, key.read)
         if at is None:
             at = len(selected) + len(added)

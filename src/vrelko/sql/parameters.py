@@ -18,6 +18,7 @@ _KEYS = tuple(f"{KEY}{i}" for i in range(16))
 
 def key_parameters(key: Sequence[Any], prefix: str = KEY) -> dict[str, Any]:
     """Return the bind parameters that carry a key."""
+    # The usual case, of every page: no name is made anew.
     if prefix == KEY and None not in key and len(key) <= len(_KEYS):
         return dict(zip(_KEYS, key, strict=False))
     return {f"{prefix}{i}": value for i, value in enumerate(key) if value is not None}

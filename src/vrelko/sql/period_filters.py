@@ -65,6 +65,7 @@ class PeriodBound(TypeDecorator[Any]):
 
 
 def _bound(name: str, column: ColumnElement[Any]) -> BindParameter[Any]:
+    # Bound as the column is stored, so that the comparison is the column's own.
     kind: Any = column.type
     if isinstance(kind, DateTime):
         kind = PeriodBound(timezone=kind.timezone)
@@ -107,6 +108,7 @@ class PeriodStatements:
 
     def _nearest(self, below: bool, bounded: bool) -> Select[Any]:
         bound = _bound(BOUND, self.column)
+        # A row without a moment is in no period.
         chosen = self._values().where(self.column.is_not(None))
         if bounded:
             chosen = chosen.where(self.column < bound if below else self.column >= bound)

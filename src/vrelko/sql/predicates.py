@@ -90,6 +90,7 @@ def _beyond(source: Source, order: Order, positions: tuple[int, ...]) -> ColumnE
     # One term needs no row value, and engines prune and seek by it alike.
     if len(positions) == 1:
         return source.keys[positions[0]].beyond(f"{source.prefix}{positions[0]}", descending)
+    # One comparison of row values is one range of the index; its terms would be an OR.
     elements = [source.keys[i].sought for i in positions]
     keys = [_key(source, i) for i in positions]
     left, right = tuple_(*elements), tuple_(*keys)
@@ -130,6 +131,8 @@ def first_where(
     and by neither of ours beside a BETWEEN. SQLAlchemy has no public way to write it so. Where rows
     are grouped by something else than the order, the predicate waits for the groups.
     """
+    # A condition on the groups' own columns may come before grouping, and is served by an index
+    # then.
     groups = group_terms(statement) if statement._group_by_clauses else ()
     if statement._group_by_clauses and not all(
         any(plain(key.element).compare(plain(one)) for one in groups) for key in source.keys

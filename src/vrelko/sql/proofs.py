@@ -137,6 +137,7 @@ def _prove(read: _Read, passing: Sequence[FromClause]) -> _Key:
     kept = list(range(len(keys)))
     # Tables joined last are the likeliest to be looked up by key, so they are left out first.
     last_first = sorted(kept, key=lambda i: (not _among(read.tables[i], passing), -i))
+    # Taken out one by one: what the rest still determines need not be in the key.
     for i in last_first:
         fewer = [j for j in kept if j != i]
         if fewer and _determines(read, [column for j in fewer for column in keys[j]]):
@@ -154,7 +155,9 @@ def _prove(read: _Read, passing: Sequence[FromClause]) -> _Key:
 
 def _determines(read: _Read, key: Sequence[Any]) -> bool:
     """Tell whether these columns determine the row of every table."""
+    # Annotated copies of a column hash alike, so sets of hashes find them.
     known = {hash(column) for column in (*key, *read.fixed)}
+    # Each table that becomes known may make another one known: until none is added any more.
     left = list(read.tables)
     while left:
         for one, other in read.hands:
@@ -228,6 +231,7 @@ def _covers_rows(index: Index) -> bool:
 def key_within(select: Select[Any], outside: Sequence[Any]) -> _Key:
     """Return the columns, among those shown `outside`, that identify a select's rows."""
     shown = list(select.selected_columns)
+    # Columns that were merged under one name cannot be matched by their places.
     if len(shown) != len(outside):
         return ()
     for unique in _row_keys(select):
@@ -257,6 +261,7 @@ def _row_keys(select: Select[Any]) -> Iterator[_Key]:
         return
     if select._distinct and not distinct:
         yield shown
+    # A plain select: its tables' own keys.
     yield read_sources(select).unique
 
 

@@ -53,6 +53,7 @@ def build_between(
     found: Any = literal_column("0")
     for begin in behind:
         for end in ahead or (None,):
+            # Counting needs no column at all, so an index of the keys serves it.
             narrow = begin if summed else begin.with_only_columns(_ONE, maintain_column_froms=True)
             if end is not None:
                 narrow = narrow.where(*end._where_criteria)
@@ -87,6 +88,7 @@ def chain_keys(
     ranges: Sequence[Select[Any]], elements: Sequence[Any], *beside: FromClause
 ) -> Subquery:
     """Return some columns of ranges as one subquery, in order; it may read what stands `beside`."""
+    # Only the columns asked for: whole rows would be fetched from the table to be skipped.
     parts = [
         one.limit(None).with_only_columns(*elements, maintain_column_froms=True) for one in ranges
     ]

@@ -95,6 +95,7 @@ def _page(routine: Routine) -> Select[Any]:
         count = select(func.count()).select_from(rows.subquery("counted")).scalar_subquery()
         whole = ordered(replace(source, select=kept.add_columns(count.label(TOTAL))), source.order)
         return whole.limit(_SIZE).offset(_SKIP)
+    # Outside of the subquery the order's own columns may not be shown, so they are carried along.
     keys = [key.element.label(f"{KEY}{i}") for i, key in enumerate(source.keys)]
     inside = ordered(replace(source, select=kept.add_columns(*keys)), source.order)
     page = inside.limit(_ONE_MORE).offset(_SKIP).subquery("page")
@@ -155,6 +156,7 @@ def _write_postgresql(
     routine: Routine, statement: Select[Any], taken: _Taken, dialect: Dialect
 ) -> str:
     most, usual = _bounds(routine)
+    # Brought within bounds, not refused: a routine has no good way to raise for each caller.
     size = f"LEAST(GREATEST(COALESCE(p_size, {usual}), 1), {most})"
     skip = f"(GREATEST(COALESCE(p_page, 1), 1)::bigint - 1) * {size}"
     texts = {"size": size, "more": f"{size} + 1", "skip": skip}

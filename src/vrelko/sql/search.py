@@ -12,7 +12,7 @@ from sqlalchemy import ColumnElement, String, and_, bindparam, or_
 from vrelko.errors import ListingError, nearest
 from vrelko.sql.engines import SQL_ENGINES
 
-WAYS = ("prefix", "contains", "words")
+KINDS = ("prefix", "contains", "words")
 
 PARAMETER = "search"
 _LIKE, _LOW, _HIGH = "search_like", "search_low", "search_high"
@@ -36,9 +36,9 @@ class Search:
     orders: Sequence[str] = ()
 
     def __post_init__(self) -> None:
-        if self.how not in WAYS:
+        if self.how not in KINDS:
             raise ListingError(
-                f"a search cannot be {self.how!r}", nearest(str(self.how), WAYS), "listing-choice"
+                f"a search cannot be {self.how!r}", nearest(str(self.how), KINDS), "listing-choice"
             )
         for name in ("columns", "orders"):
             value = getattr(self, name)
@@ -59,6 +59,7 @@ class Search:
         if self.how == "words":
             return _words(columns, dialect)
         if self.how == "prefix" and SQL_ENGINES[dialect].like_folds_case:  # an index does not
+            # A range says the same as LIKE 'text%', and an index serves it.
             low = bindparam(_LOW, type_=String())
             high = bindparam(_HIGH, type_=String())
             return or_(*(and_(column >= low, column < high) for column in columns))

@@ -127,6 +127,7 @@ def shape_of(select: Select[Any] | CompoundSelect[Any]) -> Shape:
 
 def _must_wrap(select: Select[Any]) -> bool:
     """Tell whether a condition added to a select would change what its rows are."""
+    # Its own LIMIT chooses rows first, and a page is of these.
     own_limit = select._limit_clause is not None or select._fetch_clause is not None
     # Somebody wrote DISTINCT as text, which SQLAlchemy knows nothing of.
     prefixed = any("distinct" in str(text).lower() for text, _ in select._prefixes)
@@ -163,6 +164,7 @@ def _has_window(select: Select[Any]) -> bool:
 
 def _without_fixed(select: Select[Any], unique: tuple[Any, ...]) -> tuple[Any, ...]:
     """Return key columns that no equality fixes: the others decide nothing."""
+    # A column that has one value in all rows sorts nothing.
     fixed = [found[0] for part in conjuncts(select.whereclause) if (found := fixed_column(part))]
     left = tuple(key for key in unique if not any(same(key, one) for one in fixed))
     # Where equalities fix the whole key there is one row, and one term is enough to order it.
@@ -189,6 +191,7 @@ _STAR = re.compile(r"(^|[.,\s])\*\s*($|,)")
 
 def refuse_term(clause: Any) -> None:
     """Raise OrderError for order terms that no page can rely on."""
+    # Attributes of mapped classes stand for columns.
     if hasattr(clause, "__clause_element__"):
         clause = clause.__clause_element__()
     for element in visitors.iterate(clause):

@@ -108,6 +108,7 @@ def build_branches(
     """
     order = source.order.reversed() if backward else source.order
     groups = ranges_by_statement(source, order, null_keys)
+    # Labels of ours, since columns of two tables may have one name.
     names = [f"{KEY}u{i}" for i in range(len(unique))]
     sorts = [f"{KEY}o{i}" for i in range(len(order))]
     columns = [element.label(name) for element, name in zip(unique, names, strict=True)]
@@ -156,6 +157,7 @@ def _read(part: Any) -> SetFilter | None:
 
 def _with_value(statement: Select[Any], among: SetFilter, name: str | None) -> Select[Any]:
     """Return the statement with the set filter replaced by equality with one value, or left out."""
+    # Compared by what it says: the part was found in a copy of the same clause.
     criteria = []
     for criterion in statement._where_criteria:
         for part in conjuncts(criterion):

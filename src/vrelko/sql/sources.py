@@ -65,6 +65,7 @@ def base_table(source: FromClause) -> Table | None:
         return base_table(source.element) if isinstance(source.element, FromClause) else None
     if not isinstance(source, Table):
         return None
+    # The table as its metadata has it: keys and indexes that were added later stand there alone.
     own = source.metadata.tables.get(source.key)
     return own if own is not None and same(own, source) else source
 
@@ -121,6 +122,7 @@ def origins(element: Any) -> tuple[Column[Any], ...]:
     Through aliases, subqueries and the members of set operations, which may give several.
     """
     element = plain(element)
+    # A table's own column shows itself.
     if isinstance(element, Column) and isinstance(element.table, Table):
         return (element,)
     proxied = getattr(element, "_proxies", ())  # no public name tells what a column stands for

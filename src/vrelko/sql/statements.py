@@ -83,6 +83,7 @@ def build_deferred(
     The inner select reads the `unique` columns, from an index where one holds them with the order;
     the outer one reads the page's rows by them.
     """
+    # Labels of ours: a column named like a parameter or another table's would clash in the join.
     keys = [element.label(f"{KEY}u{i}") for i, element in enumerate(unique)]
     narrow = statement.order_by(None).with_only_columns(*keys, maintain_column_froms=True)
     bare = replace(source, select=narrow)
@@ -136,6 +137,7 @@ def build_ahead_of_value(source: Source, statement: Select[Any]) -> tuple[Select
     narrow = build_keys(source, statement).order_by(None)
     bare = replace(source, select=narrow)
     order, term, key = source.order.reversed(), source.order.terms[0], source.keys[0]
+    # Ahead is behind in the reversed order, so the same predicate serves both.
     conditions = [key.beyond(f"{KEY}0", not term.descending)]
     if term.nullable and term.nulls == "first":
         conditions.append(key.element.is_(None))

@@ -22,6 +22,7 @@ def render_sql(select: Select[Any], dialect: Dialect, limit: int | str) -> str:
     dialect.paramstyle = "named"
     dialect.positional = False
     try:
+        # Compiled without values: what readers of the text give stays a parameter.
         compiled = select.compile(dialect=dialect)
     except CompileError as error:
         raise ListingError(

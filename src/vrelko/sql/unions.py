@@ -37,6 +37,7 @@ def members_of(statement: Any) -> tuple[Select[Any], ...]:
     # A limit of the union chooses rows of all members: none can be read by itself.
     own = statement._limit_clause is not None or statement._fetch_clause is not None
     members = [one for one in statement.selects if isinstance(one, Select) and _is_plain(one)]
+    # UNION merges rows of several members, so a member alone does not say which rows there are.
     all_rows = statement.keyword.value == "UNION ALL" and not own
     return tuple(members) if all_rows and len(members) == len(statement.selects) else ()
 

@@ -29,6 +29,7 @@ def work_along(inputs: CostInputs, path: AccessPath, ask: Ask) -> Work:
         apart = entries_apart(path.profile, inputs.reached, inputs.matching, *_stretch(inputs, ask))
         # Conditions may let many rows pass at one end of an order and few at the other.
         inputs = _at_place(inputs, ask)
+    # What is the engine's own: joins, branches and workers are priced alike for all of them below.
     work = ENGINE_WORK[inputs.server.engine].work_of(inputs, ask)
     if apart > 1:
         scatter = min(math.log(apart) / 2, _MOST_SCATTER)
@@ -48,6 +49,7 @@ def work_along(inputs: CostInputs, path: AccessPath, ask: Ask) -> Work:
             sort_units=work.sort_units / side_by_side,
         )
     if path.lookups is None:
+        # A count needs no other table where each row leads to just one of its rows.
         lookups: Sequence[Lookup] = () if ask.form == "count" else _JOINED * inputs.joins
     else:
         lookups = path.lookups
@@ -75,6 +77,7 @@ def work_of_branches(inputs: CostInputs, path: AccessPath, rows: float, at: floa
     keys = replace(path, covering=True, branches=1)
     # Near the end a value has fewer rows left than the page asks of each branch.
     left = max(1 - at / max(inputs.matching, 1.0), 0.0) * inputs.table.rows * path.passing
+    # Without statistics each branch is taken to fill a page.
     given = [min(rows, share * left) for share in path.runs] or [rows] * path.branches
     read = NO_WORK
     for part in given:
@@ -136,6 +139,7 @@ def with_lookups(work: Work, lookups: Sequence[Lookup], rows: float) -> Work:
             sought = one.rows * -math.expm1(-rows / one.rows)
         work = replace(
             work,
+            # One descent finds a row's matches, and each match is a row to fetch.
             seeks=work.seeks + sought * max(one.matches, 1.0),
             blocks=work.blocks + sought * one.blocks,
             steps=work.steps + (5 if one.outer else 2) * sought,

@@ -39,6 +39,7 @@ def fit_rates(clock: Clock, timings: Sequence[Timing]) -> Rates:
 
     names = feature_names(clock.rates.engine)
     prior = np.array([clock.rates.us[name] for name in names], dtype=float)
+    # Times are compared as logarithms: a page of 1 ms and one of 1 s weigh alike.
     x = np.array([features(clock, timing.work) for timing in timings], dtype=float)
     y = np.log([max(timing.ms, 1e-4) * 1000 for timing in timings])
     count = len(names)
@@ -62,6 +63,7 @@ def fit_rates(clock: Clock, timings: Sequence[Timing]) -> Rates:
         if size < 1e-6:
             break
     theta = np.exp(moved[0]) * prior * np.exp(moved[1:])
+    # Where even the fitted rates miss the timings, the bounds are widened by as much.
     off = float(np.sqrt(np.mean((np.log(np.maximum(x @ theta, 1e-9)) - y) ** 2)))
     usual = TRAITS[clock.rates.engine].prices.spread
     spread = math.hypot(usual, max(off - _NOISE, 0.0))

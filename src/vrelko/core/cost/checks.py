@@ -169,6 +169,7 @@ class Check:
         points = [(one.offset, float(one.counted or 0.0)) for one in counted]
         ratios = [(one.offset, one.ratio) for one in counted]
         scatter, apart = _scatter(points), _scatter(ratios)
+        # In the unit that was counted, so that both can be divided.
         predicted = max(counted_as(engine, work), 1e-9)
         # So near that the prediction's shape is right, and its height alone is mended.
         near = max(one.off for one in counted) <= _NEAR
@@ -193,6 +194,7 @@ class Check:
         times = units * factor / predicted
         # Predicted at almost nothing, its parts tell nothing of where the work goes.
         scaled = work.times(times) if times < 1e6 else replace(work, entries=units, steps=units)
+        # What is sent to the reader is known whatever the server had to read for it.
         kept = {name: getattr(work, name) for name in _KEPT}
         if TRAITS[engine].unit != "handler rows":
             # Work beyond the rows there are is in the handling, not in more rows.
@@ -215,6 +217,7 @@ def _scatter(points: Sequence[tuple[float, float]]) -> float:
     """
     points = _merged(points)
     misses = []
+    # The outer points cannot be left out: no line would reach them.
     for i in range(1, len(points) - 1):
         drawn = _line([*points[:i], *points[i + 1 :]], points[i][0])
         misses.append(math.log(max(drawn, 1e-3) / max(points[i][1], 1e-3)) ** 2)

@@ -94,6 +94,7 @@ def scattered_share(groups: Groups, blocks: float) -> float:
     shares = [(1.0, 1.0)]  # of the rows in groups of a size, and that size, both as shares
     for spread in groups.spreads:
         # With several terms the pairs multiply, and rare values change the sum little.
+        # Groups of common values hold most rows, so they are looked at one by one.
         known = sorted((share for _, share in spread.known), reverse=True)[:_LOOKED_AT]
         rest = max(1 - sum(known), 0.0)
         parts = [*((share, share) for share in known), (rest, min(spread.mean, 1.0))]
@@ -124,6 +125,7 @@ def _blocks_of(
         return heap_blocks(max(length, 1.0), blocks) * (end - begin) / max(length, 1.0)
     first, rest = spreads[0], spreads[1:]
     found, known = 0.0, 0.0
+    # A common value is a group of its own size at a place of its own; the rest are alike.
     for at, share in first.known:
         one, last = low + at * length, low + (at + share) * length
         if last > begin and one < end:
@@ -140,6 +142,7 @@ def heap_blocks(group: float, blocks: float) -> float:
     Rows alike in all columns of an index stand there in the order of their places, so that a walk
     comes to each of their blocks once.
     """
+    # The logarithm of 0 would be asked for.
     if blocks <= 1:
         return 1.0
     return blocks * -math.expm1(group * math.log1p(-1 / blocks))

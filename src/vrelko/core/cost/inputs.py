@@ -67,6 +67,7 @@ class CostInputs:
         """Where the first group that a page touches begins, and where its last one ends."""
         groups = self.groups
         assert groups is not None
+        # Rows on pages are those that pass; groups hold the others as well.
         begin, end = at / self.passing, (at + skip + rows) / self.passing
         # The first page begins where the first group does, by definition.
         return (groups.begin(begin) if at else 0.0), groups.end(min(end, groups.rows))
@@ -136,6 +137,7 @@ def make_inputs(
         hidden += [name for name in order.names if name in selected and _is_moment(table, name)]
     fetched = [*selected, *hidden]
     reals = sum(_is_real(table, name) for name in fetched) if traits.slow_floats else 0
+    # Of columns of joined tables and of expressions no width is known: eight bytes each.
     widths = [_width(table, name) for owner, name in outline.columns if owner == table.name]
     unknown = len(outline.columns) - len(widths)
     declared = sum(_declared(table, name) for name in fetched)

@@ -22,6 +22,7 @@ def work_of(inputs: CostInputs, ask: Ask) -> Work:
     """Return the work of one statement."""
     work = _of_one(inputs, ask)
     parts = inputs.table.partitions
+    # What a join reads of the table is told by the server, partitions and all.
     if parts < 2 or ask.form == "all":
         return work
     # A page behind a key opens each partition for the ties and once more for what follows.
@@ -50,6 +51,7 @@ def _page(inputs: CostInputs, skip: float, rows: float, ask: Ask) -> Work:
     rows = min(rows, max(inputs.matching - skip, 0.0))
     out = {"rows": rows, "bytes": rows * inputs.row_bytes, "values": rows * inputs.columns}
     if inputs.in_order:
+        # Ties and directions make several ranges of one key, all in one statement.
         more = inputs.terms - 1 if ask.form == "seek" else 0  # each range ends in one row too many
         walked = _walk(inputs, inputs.entries(skip + rows) + more)
         # Before it reads a range the optimizer dives into the index to estimate it.
@@ -75,6 +77,7 @@ def _led(inputs: CostInputs, ask: Ask) -> Work:
     rows = min(ask.rows, max(inputs.matching - ask.skip, 0.0))
     if ask.form == "whole":
         rows = inputs.matching
+    # LIMIT keeps what OFFSET then drops, so both are read back from the sort.
     kept = ask.skip + rows
     read = replace(
         read,
@@ -152,6 +155,7 @@ def _sorted(inputs: CostInputs, kept: float) -> Work:
     memory = float(inputs.server.settings.get("sort_buffer_size", 2 * 2**20))
     again = 0.0 if addons else kept
     read = replace(read, seeks=again, sorted_rows=n)
+    # A queue of the best rows: most rows are compared once, and few enter it.
     if kept * width <= memory and kept * _QUEUE_SLOWER <= n:
         units = n + kept * (1 + math.log(n / kept)) * math.log2(kept + 2)
         return replace(read, sort_units=units)
@@ -169,6 +173,7 @@ def _count(inputs: CostInputs, cap: float) -> Work:
 
 def _deferred(inputs: CostInputs, ask: Ask) -> Work:
     rows = min(ask.rows, max(inputs.matching - ask.skip, 0.0))
+    # Keys are short enough to be sorted whole, whatever the rows are.
     keys = replace(inputs, row_bytes=16.0, declared=16.0)
     if inputs.path.led_by is not None:
         walked = _led(keys, replace(ask, form="page"))
@@ -190,4 +195,5 @@ def _deferred(inputs: CostInputs, ask: Ask) -> Work:
 
 def handler_rows(work: Work) -> float:
     """Return the rows that handlers hand over for a work: what Handler_read_* adds up to."""
+    # A row in a temporary table is written, read back, and read once more for the join.
     return work.entries + work.scanned + work.seeks + 3 * work.copied

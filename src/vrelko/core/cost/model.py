@@ -108,6 +108,7 @@ class CostModel(Prices):
             return False
         place = at / max(self.seek_at(at).passing, 1e-9)
         changed = (self.table.changed_rows or 0.0) / max(self.table.rows, 1.0)
+        # Rows that came or went since move each group by as much, and none by more than half.
         apart = groups.rows * min(max(_PLACED, changed), 0.5)
         if 2 * apart > groups.size(place):
             return False
@@ -116,6 +117,7 @@ class CostModel(Prices):
 
     def crossover(self, factor: float, size: int, price: Callable[[Work], float]) -> float | None:
         """Rows of offset at which offset costs `factor` times keyset by `price`; None: never."""
+        # Behind a key a page costs about the same everywhere, so one price stands for all.
         goal = factor * price(self.keyset(size + 1))
         low, high = 0.0, max(self.matching - size, 0.0)
         # Even the last page is cheap enough by offset.
@@ -197,6 +199,8 @@ class CostModel(Prices):
         """Return the work of a page as its counts tell it, where its prediction is not believed."""
         if self._near_a_turn(name, offset, size):
             reach = offset if name == "keyset" else offset + size
+            # Either path may be taken next time, so a page there costs the middle of both, with
+            # bounds that hold both.
             other = replace(self, routes=self.routes.turned(name, reach))
             told = other._counted(name, other._raw(name, offset, size), offset, size)
             return self._between(self._counted(name, work, offset, size), told)
@@ -211,7 +215,7 @@ class CostModel(Prices):
         # One depth tells no slope: that of the model holds, from the count on.
         alone = check.shallowest(offset)
         if alone is not None and name != "keyset":
-            engine = self.inputs.server.engine  # one depth tells no slope: that of the model holds
+            engine = self.inputs.server.engine
             here, there = (self._raw(name, at, counted_size) for at in (offset, alone))
             factor = counted_as(engine, here) / max(counted_as(engine, there), 1e-9)
             return check.correct(work, alone, factor, engine, self._most_read)
@@ -265,6 +269,7 @@ def make_model(
     `routes` as the server told them; None: as facts predict them. `rows` the listing has, where
     the server told them because conditions cannot be read. `checks` of strategies that were run.
     """
+    # What cannot be read is priced as computed whole: an upper bound, and said so in a finding.
     if outline.opaque:
         routes = opaque_routes(outline, table, rows)
     elif routes is None:

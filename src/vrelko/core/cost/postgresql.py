@@ -32,6 +32,7 @@ def work_of(inputs: CostInputs, ask: Ask) -> Work:
     path = inputs.path
     if path.parts < 2 or path.index is None:
         return work
+    # Without a merge partitions are read one after the other, and a full page needs no other.
     lazy = path.kind != "sorted" and not path.merged and ask.form not in ("count", "whole")
     more = 0.0 if lazy else path.parts - 1.0
     blocks = more * (inputs.levels + (0.0 if path.covering else 1.0))
@@ -48,6 +49,8 @@ def _of_one(inputs: CostInputs, ask: Ask) -> Work:
         return _read_all(inputs)
     if ask.form == "whole":
         return _page(inputs, 0.0, inputs.matching, whole=True)
+    # A key in mixed directions is several statements, the first of which the index may serve in
+    # order.
     if ask.form == "seek" and inputs.splits and inputs.path.kind == "grouped":
         return _split_groups(inputs, ask)
     page = _page(inputs, ask.skip, ask.rows, ask.at)
@@ -152,6 +155,7 @@ def _index_walk(inputs: CostInputs, entries: float, at: float = 0.0) -> Work:
         visits = entries * inputs.passing if inputs.path.inside else entries
         switches = 1 + max(visits - 1, 0.0) * switching
         blocks = leaves + switches
+    # Conditions outside the index are tested on each row that was fetched for it.
     checked = entries if inputs.path.residual else 0.0
     misses = leaves + table_misses(inputs, visits)
     return Work(
@@ -173,6 +177,7 @@ def _read_all(inputs: CostInputs, share: float = 1.0) -> Work:
         return Work(
             scanned=rows, scanned_blocks=blocks, blocks=blocks, checked=checked, misses=blocks
         )
+    # In the index's order each row is fetched where it comes; a bitmap sorts the fetches first.
     if inputs.path.scan == "index" or inputs.path.kind == "grouped":
         return _index_walk(inputs, inputs.reached * share)
     entries = inputs.reached * share * _with_dead(inputs)
@@ -209,6 +214,7 @@ def _sorted(inputs: CostInputs, kept: float, whole: bool) -> Work:
 
 def _count(inputs: CostInputs, cap: float) -> Work:
     counted = min(inputs.matching, cap)
+    # A capped count ends early, so it reads no more than its share.
     share = counted / inputs.matching if inputs.matching else 1.0
     if inputs.path.index is not None and inputs.path.scan == "index":
         read = _index_walk(inputs, inputs.entries(counted))
@@ -219,6 +225,7 @@ def _count(inputs: CostInputs, cap: float) -> Work:
 
 def _deferred(inputs: CostInputs, ask: Ask) -> Work:
     rows = min(ask.rows, max(inputs.matching - ask.skip, 0.0))
+    # Only keys go through the sort; the page's rows are looked up afterwards.
     keys = replace(inputs, row_bytes=16.0)
     if inputs.in_order:
         walked = _index_walk(keys, keys.entries(ask.skip + rows))
@@ -289,6 +296,7 @@ def _turned_back(inputs: CostInputs, switches: float) -> float:
 def _alike(inputs: CostInputs) -> float:
     """Return the mean number of an index's entries that are alike and kept in lists, 1 for none."""
     index = inputs.path.index
+    # Entries that differ are not put into lists.
     if index is None or index.unique or not index.columns:
         return 1.0
     alike = inputs.table.rows
@@ -311,6 +319,8 @@ def _usual_switches(inputs: CostInputs) -> float:
     index = inputs.path.index
     if index is None:
         return least
+    # Behind an equality the probed neighbours are no longer neighbours: rows of other values lie
+    # between.
     whole = _without_fixed(inputs)
     if whole is not None and whole.switches is not None and least < 1:
         phi = min(max((1 - max(whole.switches, least)) / (1 - least), 0.0), 1.0)
@@ -338,6 +348,7 @@ def _without_fixed(inputs: CostInputs) -> IndexFacts | None:
     for other in inputs.table.indexes:
         names = [column.name for column in other.columns]
         if rest and names[: len(rest)] == rest and not other.partial:
+            # An index in the same order without the equality tells how rows lie there.
             return other
     return None
 
@@ -379,6 +390,7 @@ def _with_dead(inputs: CostInputs) -> float:
     the geometric mean errs least. A replica may not pass them by; nor is a list of entries alike
     marked while one of them is alive.
     """
+    # An entry of a dead row is walked like any other until it has been marked.
     all_walked = 1 + inputs.table.dead_rows / max(inputs.table.rows, 1.0)
     never = inputs.server.settings.get("replica") == "yes" or _alike(inputs) >= _MIXED
     return all_walked if never else math.sqrt(all_walked)

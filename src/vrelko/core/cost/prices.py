@@ -43,6 +43,7 @@ class Prices:
 
     def offset(self, offset: float, size: int) -> Work:
         """A page of `size` rows behind `offset` rows, fetched with one row more."""
+        # Behind the last row there is nothing more to skip.
         offset = min(offset, self.matching)
         rows = min(size + 1, max(self.matching - offset, 0.0))
         path = self.path_at(offset, size)
@@ -56,6 +57,8 @@ class Prices:
         ties = None if first else self.ties_at(rows, at)
         if ties is not None:
             work, chance = self._work(ties, Ask("page", 0, rows)), self.ties_end(rows, at)
+            # Where the ties end on the page the next statement runs too: how much that adds is what
+            # is uncertain.
             beyond = counted_as(self.inputs.server.engine, self._sought(rows, False, at))
             apart = math.log(
                 max(beyond, 1.0) / max(counted_as(self.inputs.server.engine, work), 1.0)
@@ -78,6 +81,8 @@ class Prices:
             else:
                 behind = replace(seek, share=seek.share * left)
             return self._work(behind, Ask("seek", 0, rows, at))
+        # Where the server does not sort by groups, first pages too are bounded by a statement of
+        # their own.
         if first and self.grouped_first:
             return self._work(seek, Ask("seek", 0, rows))
         if first and seek.branches == 1:
@@ -146,6 +151,8 @@ class Prices:
         Readers remember the anchors; the rows behind the last one are counted, and half of those
         between two are skipped by their keys.
         """
+        # Rows between two anchors are stepped over in the index: at most a segment, half of one on
+        # the mean.
         skipped = self.count(round(ANCHOR_ROWS))
         log = Work(statements=1, entries=_LOGGED, rows=1, bytes=32, values=4, steps=8 * _LOGGED)
         return _in_turn(self._behind(max(offset, 1.0), size), skipped + log)
@@ -153,6 +160,7 @@ class Prices:
     def frozen_ids(self, size: int) -> Work:
         """A page of a stored list of row ids: its part of the list, then the rows by their keys."""
         rows = min(size + 1, self.matching)
+        # A part of the list is one range of its primary key.
         lists = Work(entries=rows, blocks=4, steps=rows * 8)
         inputs = self.inputs
         out = Work(
@@ -235,6 +243,7 @@ class Prices:
         if routes.keys_deep:
             return routes.keys_at(offset + size, self.path)
         path = routes.keys or self.path
+        # Only where keys come from an index alone do skipped rows cost no visit to the table.
         told = routes.keys is not None and routes.keys.lookups is not None
         return path if told or path.covering or path.inside else self.path_at(offset, size)
 
@@ -261,6 +270,7 @@ class Prices:
     def _tied(self, at: float) -> Groups | None:
         """Return the groups of rows that tie, None where nothing tells how many do."""
         seek = self.seek_at(at)
+        # The last term tells ties apart; those ahead of it are what rows tie in.
         names = tuple(name for name in self.inputs.order.names[:-1] if name not in seek.fixed)
         known = self.table.has_column
         if not all(known(name) and self.table.column(name).distinct for name in names):

@@ -52,6 +52,7 @@ def entries_apart(
     total = sum(profile)
     if not total or matching <= 0:
         return 1.0
+    # How many rows of the listing each row that passed in the sample stands for.
     passed, each = 0.0, matching / (total * LOOKED)
     for share in profile:
         if passed * each >= begin:
@@ -79,6 +80,7 @@ def entries_between(
     the last row that passes goes on to the last entry: a page that is not full looks for more.
     """
     total = sum(profile) or 1.0
+    # Places are evenly spread over the entries, so each stands for the same number of them.
     part = reached / len(profile)
     rows = [one / total * matching for one in profile]
     ends = list(accumulate(rows))

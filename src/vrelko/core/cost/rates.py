@@ -60,6 +60,7 @@ class Clock:
         # It was run: its time is known better than any sum of parts. Warm, though.
         if work.timed_us and not self.cold:
             return work.timed_us / 1000
+        # Misses are apart: whether a block is in the cache is the clock's to say, not the work's.
         us: float = sum(
             rate * getattr(work, name) for name, rate in self.rates.us.items() if name != "misses"
         )
@@ -105,6 +106,7 @@ class Clock:
 
     @property
     def _cache_blocks(self) -> float:
+        # Of unknown size it is taken to hold everything, which warm measurements show.
         if not self.server.cache_bytes:
             return math.inf
         return self.server.cache_bytes / self.server.block_bytes

@@ -88,6 +88,7 @@ class Routes:
         return self._with_turns(strategy, turned(self._turning(strategy)[1], reach))
 
     def _turning(self, strategy: str) -> tuple[AccessPath, tuple[Turn, ...]]:
+        # Each kind of statement turns by itself: what offsets teach says nothing of keys.
         if strategy == "keyset":
             return self.seek, self.seek_deep
         if strategy == "deferred-join" and self.keys is not None:
@@ -188,6 +189,7 @@ def predict_routes(
     """
     path = choose_path(outline, order, table, server.engine)
     seek = choose_path(outline, order, table, server.engine, served=True)
+    # To count needs no order, so a smaller index may do.
     counting = choose_path(outline, None, table, server.engine)
     deep: tuple[Turn, ...] = ()
     leaves = path.kind == "ordered" and path.index is not None and path.index.name != "PRIMARY"

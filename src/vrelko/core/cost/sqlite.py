@@ -122,6 +122,7 @@ def _whole(inputs: CostInputs) -> Work:
     # Without OFFSET and LIMIT a row takes fewer instructions; through a sorter it takes more.
     beyond = 3 - _direct(inputs) if inputs.in_order else 11
     steps = rows * (_width(inputs) + beyond + _checked(inputs))
+    # Rows that fail a condition are tested and passed over.
     steps += (entries - rows) * (_SCAN_STEPS + 1)
     visits = 0.0 if _direct(inputs) else entries
     work = _walk(inputs, entries, visits, rows)
@@ -141,6 +142,7 @@ def _whole(inputs: CostInputs) -> Work:
 def _count(inputs: CostInputs, cap: float) -> Work:
     rows = min(inputs.matching, cap)
     entries = inputs.entries(rows)
+    # A cap puts the count around a limited subquery, which hands over each row.
     capped = cap < math.inf
     eq = _checked(inputs)
     residual = bool(inputs.path.residual) or bool(inputs.path.lookups)
@@ -180,6 +182,7 @@ def _deferred(inputs: CostInputs, ask: Ask) -> Work:
         steps = _START_STEPS + ask.skip * _skip_steps(inputs) + ask.rows * (12 + eq)
         if inputs.path.residual:
             steps += ask.rows * (1 / inputs.passing - 1) * (_SKIP_STEPS + 1 + eq) + ask.rows * 2
+    # The page's rows are sought one by one by the keys that were kept.
     outer = ask.rows * (_width(inputs) + 12)
     return replace(
         inner,
@@ -232,6 +235,7 @@ def _by_sort(inputs: CostInputs, kept: float, rows: float) -> Work:
     passed = entries * inputs.path.passing
     kept = min(max(kept, 1.0), max(passed, 1.0))
     if len(inputs.path.runs) > 1:  # each run is left once it is behind all rows that are kept
+        # The sorter's worst row gets better with each run, so later runs are left sooner.
         most, before = 0.0, 0.0
         for share in inputs.path.runs:
             before += share
@@ -258,6 +262,7 @@ def _walk(inputs: CostInputs, entries: float, visits: float, rows: float) -> Wor
     """Return the work of walking entries, visiting table rows, and handing rows over."""
     out = {"rows": rows, "bytes": rows * inputs.row_bytes, "values": rows * inputs.columns}
     checked = entries if inputs.path.residual else 0.0
+    # The table is a b-tree by row id: its leaves are the rows.
     if inputs.path.index is None:
         blocks = inputs.table.levels + entries / inputs.rows_per_block
         return Work(

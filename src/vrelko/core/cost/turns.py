@@ -28,6 +28,7 @@ class Turn:
 def path_at(path: AccessPath, turns: Sequence[Turn], row: float) -> AccessPath:
     """Return the path at a row: `path` ahead of all turns."""
     for turn in turns:
+        # Turns stand in the order of their rows.
         if row < turn.row:
             break
         path = turn.path

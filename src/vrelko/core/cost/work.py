@@ -60,6 +60,7 @@ class Work:
     @property
     def read(self) -> float:
         """Rows or index entries read in all."""
+        # Some engines tell of one row twice, as an entry and as scanned: it was read once.
         return max(self.entries, self.scanned + self.elsewhere)
 
     def times(self, factor: float) -> Work:

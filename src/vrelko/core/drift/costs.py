@@ -32,6 +32,7 @@ def cost_strategies(
     model: CostModel, readers: Readers, clock: Clock, size: int, overlap: int
 ) -> tuple[StrategyCost, ...]:
     """Return the cost of each strategy for walks of the readers' depth, pages of `size` rows."""
+    # Nobody walks further than the listing goes.
     pages = max(round(min(readers.depth.mean, math.ceil(max(model.matching, 1) / size))), 1)
     by_offset = _mean([clock.ms(model.offset(p * size, size)) for p in range(pages)])
     by_key = _mean(
@@ -44,6 +45,7 @@ def cost_strategies(
             for p in range(pages)
         ]
     )
+    # A page of a list is read by its ids, whatever the order; making the list reads all rows once.
     listed = clock.ms(model.frozen_ids(size))
     freezing = clock.ms(model.freeze())
     rows = model.matching

@@ -30,6 +30,7 @@ def left_by_draining(rows: int, size: int) -> int:
 
     By row offset the next page then skips a page: of each two pages one is handled.
     """
+    # A page that was handled is gone, so the next offset passes over one that was not.
     pairs, rest = divmod(rows, 2 * size)
     return rows - pairs * size - min(rest, size)
 
@@ -45,6 +46,7 @@ def torn_by_lag(stream: Stream, lag_s: float, rank: float) -> tuple[float, float
 
     By row offset: what came ahead of `rank` in the lag is not there yet, what went still is.
     """
+    # Each row is as likely to go as any other.
     hazard = stream.deletes / max(stream.rows, 1.0)
     came = stream.inserts * lag_s * stream.share_ahead(rank)
     return came, rank * -math.expm1(-hazard * lag_s)

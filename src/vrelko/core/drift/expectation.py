@@ -66,6 +66,7 @@ def expect_drift(
     pages = max(1, min(pages, math.ceil(stream.rows / size)))
     if strategy not in EXPECTED_FOR:
         raise KeyError(strategy)
+    # One statement is one moment: nothing changes between its rows.
     if strategy == "whole":
         return DriftExpectation(strategy, 1, 0.0, 0.0, 0.0)
     if strategy.startswith("frozen"):
@@ -176,9 +177,11 @@ def _boundaries(
     for p in range(1, pages):
         t = (p - 1) * dwell_s
         rank = _boundary(stream, p * size, t, top)
+        # Above a ceiling nothing is served, so what lands there shifts no page.
         ahead, lasts = max(stream.share_ahead(rank) - top, 0.0), math.exp(-loss * t)
         # Of the rows ahead of the boundary, those that were there when the walk began.
         old = max(p * size - stream.inserts * t * ahead, 0.0)
+        # Moved rows come from behind the boundary as well: they shift it like new ones.
         behind = max(rows * math.exp(-hazard * t) - old, 0.0)
         came = stream.inserts * dwell_s * ahead + moving * dwell_s * behind * ahead
         went = old * (-math.expm1(-hazard * dwell_s) + moving * dwell_s * (1 - ahead))
@@ -207,6 +210,7 @@ def _expect_moved(stream: Stream, ranks: Sequence[float], dwell_s: float) -> tup
         return 0.0, 0.0
     rows, last = max(stream.rows, 1.0), min(ranks[-1], stream.rows)
     hazard = stream.deletes / rows
+    # Rows behind the walk's end are never read, so a move that ends there is no repeat.
     whole, pages = stream.share_ahead(last), len(ranks)
     again = dodges = 0.0
     for p, rank in enumerate(ranks[:-1], 1):
@@ -277,6 +281,7 @@ def _boundary(stream: Stream, served: float, t: float, top: float = 0.0) -> floa
 
 
 def _bisect(f: Callable[[float], float], low: float, high: float) -> float:
+    # Halved eighty times, any span is below what a float can tell apart.
     for _ in range(80):
         middle = (low + high) / 2
         if f(middle) < 0:

@@ -53,6 +53,7 @@ class _Walk:
         self._ended = False
         self._cover = -1
         self._covers: list[int] = []
+        # Rows that never change need no mark: which of them were served follows of the ranges.
         self._seen = np.zeros(timeline.changed_rows, dtype=bool)
         top = timeline.first_place()
         self._top = -1 if top is None else top
@@ -85,6 +86,7 @@ class _Walk:
             slot, row = timeline.place_of(self._cover, behind=True)
             begin = row + timeline.live_below(slot, at)
             end = begin + size
+        # The two ends say all of a page: what lies between is counted, not listed.
         low, high = timeline.select(begin, at), timeline.select(end, at)
         found = _Page(page, at, (low[0], high[0]), (low[1], high[1]))
         return found, timeline.total(at) < end
@@ -123,6 +125,7 @@ class _Walk:
         union, twice, length = _depths([page.rows for page in self._pages])
         by_slot = np.bincount(slots, minlength=len(timeline.key))
         by_row = np.bincount(timeline.changed_row[slots], minlength=timeline.changed_rows)
+        # A row is counted once however many of its versions came.
         distinct = int((by_row > 0).sum()) + union
         served = len(slots) + length
         same = int(np.maximum(by_slot - 1, 0).sum()) + length - union
@@ -160,6 +163,7 @@ class _Walk:
     def by_page(self) -> tuple[tuple[int, int], ...]:
         """Return the repeats and misses of each page."""
         timeline, pages = self._timeline, self._pages
+        # Whoever came to the end has covered whatever there is.
         covers = list(self._covers)
         if self._ended:
             covers[-1] = int(BEYOND) - 1
@@ -216,6 +220,7 @@ def _join(union: list[tuple[int, int]], more: tuple[int, int]) -> tuple[list[tup
     if high <= low:
         return union, 0
     apart, known = [], 0
+    # Pages lie mostly side by side, so the union stays a handful of intervals.
     for begin, end in union:
         if end < low or begin > high:
             apart.append((begin, end))
@@ -227,6 +232,7 @@ def _join(union: list[tuple[int, int]], more: tuple[int, int]) -> tuple[list[tup
 
 def _depths(intervals: list[tuple[int, int]]) -> tuple[int, int, int]:
     """Return the length covered by intervals, that covered more than once, and their sum."""
+    # A sweep over beginnings and ends: how many pages overlap at each place.
     marks = sorted(
         [(low, 1) for low, high in intervals if high > low]
         + [(high, -1) for low, high in intervals if high > low]

@@ -24,6 +24,7 @@ def expect_number_error(stream: Stream, rank: float, age_s: float) -> NumberErro
     Rows that came ahead of it less those that went: both are Poisson, with the means a i F(r) and
     a d r / n. A row that moves goes from one place and comes at another.
     """
+    # Nothing corrects a number that was counted once, so the error grows with time.
     came = age_s * (stream.inserts + stream.moves) * stream.share_ahead(rank)
     went = age_s * (stream.deletes + stream.moves) * min(rank / max(stream.rows, 1.0), 1.0)
     mean, deviation = came - went, math.sqrt(came + went)

@@ -59,6 +59,7 @@ def read_events(lines: Iterable[str], rows: int) -> Events:
     header = next(reader, None)
     if header is None or tuple(name.strip() for name in header) != COLUMNS:
         raise _bad(1, f"the first line is not {','.join(COLUMNS)}", "Write these column names")
+    # Inserted rows are known by the names that the recording gave them.
     names: dict[str, int] = {}
     events: list[Event] = []
     between: dict[int, int] = {}
@@ -83,6 +84,7 @@ def _read(
     time, change, row, to = (cell.strip() for cell in cells)
     if change not in _KINDS:
         raise _bad(line, f"{change!r} is not a kind of change", f"Write one of {', '.join(_KINDS)}")
+    # NaN and infinity are floats too, and no times: the range below refuses them.
     try:
         moment = float(time)
     except ValueError:

@@ -1,4 +1,4 @@
-"""The reference: a walk played row by row. Slow, and meant to be seen to be right.
+"""The reference: a walk played row by row. Slow, but obviously correct.
 
 It also counts walks that were served elsewhere, by a database.
 """
@@ -35,6 +35,7 @@ class _World:
         for row in range(course.rows):
             self.rows[row] = _Row([[first_key(row), 0, _NEVER]])
             self.keys.append((first_key(row), row))
+        # Taken from the front as time goes on, so that no page sees an event too early.
         self._waiting = list(course.events)
 
     def run_until(self, time: float, page: int) -> None:
@@ -50,6 +51,7 @@ class _World:
                     insort(self.keys, (event.key, event.row))
             elif alive and row is not None:
                 old = row.versions[-1]
+                # The version ends at the request that would see it no more.
                 old[2] = page
                 self.keys.remove((old[0], event.row))
                 if event.kind != DELETE:
@@ -79,6 +81,7 @@ def serve(course: Course, strategy: DriftStrategy) -> Served:
     check_strategy(strategy)
     world = _World(course)
     world.run_until(course.times[0], 0)
+    # What frozen walks and a ceiling go by ever after.
     start = list(world.keys)
     served: list[list[tuple[int, int]]] = []
     seen: set[int] = set()
@@ -150,6 +153,7 @@ def count(course: Course, walk: Served) -> Counts:
         elif first[1] > 0 and first[1] <= end and last[2] > end:
             unseen += last[0] <= cover
     for page, rows_of_page in enumerate(served):
+        # Held against the row as it was at that very request, whatever the strategy showed.
         for key, number in rows_of_page:
             version = _version_at(world.rows[number], page)
             if not version:

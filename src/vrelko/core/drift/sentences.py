@@ -38,6 +38,7 @@ def tell(
         f"sees {_rows(offset.means['repeats'])} twice and misses "
         f"{_rows(offset.means['misses'])}."
     )
+    # Keys that do not change leave nothing to suffer: that is said plainly, without a figure.
     if keyset.means["repeats"] or keyset.means["dodges"]:
         yield (
             f"By keyset only rows whose keys change are seen again ({keyset.means['repeats']:.2g} "
@@ -59,6 +60,8 @@ def _tell_palliatives(by_strategy: dict[str, Simulated], overlap: int) -> Iterat
     """Yield what a ceiling and an overlap do for those who must stay with row offsets."""
     offset = by_strategy["offset"].means
     ceiling, again = by_strategy.get("ceiling"), by_strategy.get("overlap")
+    # A ceiling takes repeats away and adds misses, since rows that come no longer make up for rows
+    # that go.
     if ceiling is not None:
         means = ceiling.means
         price = means["misses"] - offset["misses"]
@@ -82,6 +85,7 @@ def tell_jumps(error: NumberError, age_s: float) -> str:
     )
     if error.most < 0.5:
         return told
+    # An hour is the usual time between two builds.
     hours = f"{age_s / 3_600:g} hour{'' if age_s == 3_600 else 's'}"
     return (
         f"{told} Static anchors fall behind: {hours} after each build, numbers in the middle are "

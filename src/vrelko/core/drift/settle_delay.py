@@ -119,6 +119,8 @@ def advise_settling(delays: Delays, seconds: float, every_s: float) -> Settling:
     for chance in _CHANCES:
         # Smaller chances than the watch can tell are left out rather than guessed.
         if chance * rows >= 1:
+            # What is lost with a wait is less than its chance: a late row must be overtaken to be
+            # lost.
             wait = settle_for(delays, chance)
             waits.append(Wait(chance, wait, expect_lost(delays, rate, every_s, wait)))
     quantiles = {f"{share:g}": delays.quantile(share) for share in _SHARES}
@@ -150,6 +152,7 @@ def expect_lost(delays: Delays, rate: float, every_s: float, wait_s: float = 0.0
     # Measured delays have no density to integrate: their distribution is taken at a fine grid.
     w = np.linspace(wait_s, longest, _STEPS + 1)
     known = np.asarray(delays.seconds)
+    # Of a row this old, how likely it is to be visible by now.
     share = np.searchsorted(known, w, side="right") / len(known)
     step = w[1] - w[0]
     inside = np.concatenate([[0.0], np.cumsum((share[1:] + share[:-1]) / 2 * step)])
@@ -158,6 +161,7 @@ def expect_lost(delays: Delays, rate: float, every_s: float, wait_s: float = 0.0
     if every_s <= 0:
         late = known[known > wait_s]
         return float(np.interp(late, w, overtaken).sum() / len(known))
+    # Only rows that become visible before the next poll can be passed over by this one.
     later = np.searchsorted(known, w + every_s, side="right") / len(known)
     lost = (later - share) * overtaken
     late_share = 1 - delays.share_within(wait_s)  # of which are the lost ones

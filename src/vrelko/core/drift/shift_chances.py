@@ -32,6 +32,7 @@ def chance_behind(came: float, went: float, k: int) -> float:
     # Terms beyond ten deviations add nothing that a float can hold.
     spread = 10 * math.sqrt(came) + 20
     i = np.arange(max(math.floor(came - spread), 0), math.ceil(came + spread) + 1)
+    # By logarithms: factorials of a few hundred overflow.
     weights = np.exp(i * math.log(came) - came - gammaln(i + 1))
     return float((weights * pdtrc(i + k, went)).sum())
 
@@ -39,6 +40,7 @@ def chance_behind(came: float, went: float, k: int) -> float:
 def expect_behind(came: float, went: float, k: int) -> float:
     """Return E[max(Y - X - k, 0)] for X and Y Poisson of mean came and went: a sum of tails."""
     total, chance, j = 0.0, 1.0, k
+    # Each tail is smaller than the one before, so the sum ends where they vanish.
     while chance > 1e-12 and j < k + 10_000:
         chance = chance_behind(came, went, j)
         total, j = total + chance, j + 1

@@ -116,6 +116,7 @@ def draw_changes(stream: Stream, rows: int, span_s: float, rng: np.random.Genera
     times = rng.random(len(kinds)) * span_s
     order = np.argsort(times)
     kinds, times = kinds[order], times[order]
+    # A row that is gone may be drawn again; the timeline passes over that.
     numbers = rng.integers(0, max(rows, 1), len(kinds))
     # New rows are numbered behind those that were there.
     fresh = kinds == INSERT

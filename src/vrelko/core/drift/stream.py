@@ -33,6 +33,7 @@ class Stream:
         """Return the share of inserts that land ahead of a rank."""
         if rank <= 0:
             return 0.0
+        # All that lands at the head is ahead of any row but the first.
         if self.lands.kind == "head":
             return 1.0
         if self.lands.kind == "tail":
@@ -45,6 +46,7 @@ class Stream:
         """Return the share of inserts that land on one rank."""
         if self.lands.kind == "uniform":
             return 1 / max(self.rows, 1.0)
+        # At one end they land on no rank between the rows that were there.
         if self.lands.kind != "late" or self.inserts == 0:
             return 0.0
         share = self.share_ahead(max(rank, 0.5))

@@ -64,6 +64,7 @@ class Timeline:
         # Rows that no page can come to are left out: a billion of them cost nothing.
         reach = self._reach(kinds, rows)
         if reach < self._rows:
+            # A row that starts far away may still be moved, or inserted, into reach.
             near = rows < reach
             near |= (kinds != DELETE) & (keys <= (reach + 1) * SPACE)
             if not near.all():
@@ -139,23 +140,21 @@ class Timeline:
         self.changed_rows = int(changed_row.max()) + 1 if len(changed_row) else 0
         self._set_changed_rows(changed_row, key, birth, death)
         self._touched = touched
+        # How many rows that never change stand ahead of each that does: their index follows by
+        # search.
         self._untouched_before = touched - np.arange(len(touched))
         self.untouched = self._rows - len(touched)
         # Asked at every request for every slot: counted once, here.
         self._below = self.unchanged_below(self.key)
 
     def _set_changed_rows(self, changed_row: Array, key: Array, birth: Array, death: Array) -> None:
-        """Note of each row that changes: when it came and went, its first and last key."""
+        """Note of each row that changes: when it came and went, and its key at the start."""
         begins = np.ones(len(changed_row), dtype=bool)
         begins[1:] = changed_row[1:] != changed_row[:-1]
         first = np.flatnonzero(begins)
         last = np.append(first[1:], len(changed_row)) - 1 if len(changed_row) else first
         self.came, self.went = birth[first], death[last]
-        self.last_key = key[last]
-        stable = (birth == 0) & (death >= self.pages)  # refined by the walk's own end
         self._versions = changed_row, key, birth, death
-        self.has_stable = np.zeros(self.changed_rows, dtype=bool)
-        self.has_stable[changed_row[stable]] = True
         self.key_at_start = np.full(self.changed_rows, BEYOND)
         # Step 0 is the first request: what came ahead of it was there when the walk began.
         there = (birth <= 0) & (death > 0)
@@ -217,6 +216,7 @@ class Timeline:
 
     def select(self, rank: int, at: int) -> tuple[int, int]:
         """Return the slot and the unchanged row that a rank lies ahead of at a request."""
+        # A page past the end begins where the rows end.
         rank = max(min(rank, self.total(at)), 0)
         if not len(self._starts):
             return 0, rank
@@ -234,6 +234,7 @@ class Timeline:
 
     def place_of(self, key: int, behind: bool) -> tuple[int, int]:
         """Return the slot and the unchanged row that a key's place lies ahead of."""
+        # Slots hold all versions by key, living or not; who lives is counted apart.
         slot = int(np.searchsorted(self.key, key, side="right" if behind else "left"))
         return slot, int(self.unchanged_below(np.array([key + behind]))[0])
 

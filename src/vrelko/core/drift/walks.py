@@ -25,6 +25,7 @@ ids stored at the start, those that still are. frozen-view: rows as they were at
 offset that asks again for the last `overlap` rows, with rows already seen taken out.
 """
 
+# Small numbers, since millions of them stand in arrays.
 INSERT, DELETE, MOVE = 0, 1, 2
 SPACE = 1 << 32
 """Keys between two rows that were there from the start: row i has the key (i + 1) * SPACE."""

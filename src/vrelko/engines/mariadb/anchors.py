@@ -58,6 +58,7 @@ def _copy(
 ) -> Iterator[str]:
     """Make a table with the source's columns, types and collations."""
     yield f"CREATE TABLE {table} AS SELECT {own}, {n.copied(columns)} FROM {n.source} WHERE false"
+    # Added afterwards: CREATE TABLE … SELECT copies columns, and makes no key of them.
     yield f"ALTER TABLE {table} ADD {key} bigint unsigned {numbered} PRIMARY KEY FIRST"
     for name, column in columns:
         if not column.nullable:  # a default of the source would stand for what is left out
@@ -125,6 +126,7 @@ def _unseen(connection: Connection, table: Table) -> list[str]:
     )
     given = {"schema": table.schema, "name": table.name}
     found = ["TRUNCATE TABLE"]
+    # InnoDB carries out foreign keys by itself, below the triggers.
     for parent, *rules in connection.execute(asked, given):
         if set(rules) & {"CASCADE", "SET NULL", "SET DEFAULT"}:
             found.append(f"rows that go or change with those of {parent!r}, by its foreign key")

@@ -50,6 +50,7 @@ def read_indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexF
     found: dict[str, tuple[list[IndexColumn], bool]] = {}
     cut = set()
     asked = text(_INDEXES.format(_IN_USE if (dialect.server_version_info or ()) >= (10, 6) else ""))
+    # By the catalog, not by SHOW INDEX, which takes no parameters.
     rows = connection.execute(asked, {"space": table.schema, "name": table.name})
     for index, column, collation, non_unique, part in rows:
         columns, _ = found.setdefault(str(index), ([], not non_unique))

@@ -130,6 +130,7 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
         notes.append(f"{name}: its engine is {found['engine']}; costs are those of InnoDB")
     # An estimate from sampled pages, which may be off by several per cent.
     rows = float(found["table_rows"] or 0)
+    # InnoDB's own statistics tell leaves apart from free space; the catalog's lengths do not.
     stored = _read_stored(connection, name, place, notes)
     pages = max(
         stored.get(("PRIMARY", "n_leaf_pages"), 0.0), float(found["data_length"]) / PAGE * 0.7
@@ -222,6 +223,7 @@ def _read_indexes(
     indexes = []
     for index, parts in grouped.items():
         names = [str(one["column_name"]) for one in parts]
+        # Its leaves are the rows, so an entry's size is the row's.
         if index == "PRIMARY":
             leaves = stored.get((index, "n_leaf_pages"))
             entry = None

@@ -31,6 +31,7 @@ def read_rows(rows: Sequence[Row], names: Collection[str]) -> ExplainedPath | No
         return None
     row = rows[place]
     sorts = any("filesort" in str(one["Extra"]) for one in rows)
+    # The first line of a join may sort for all: whichever has the remark, all rows are sorted.
     key, extra = row["key"], _remarks(row)
     lookups = tuple(
         _lookup(one, first=i < place)

@@ -17,6 +17,7 @@ _STATEMENT_TIMEOUT = 1969
 
 def count_reads(connection: Connection, run: Callable[[], Any]) -> Reads:
     """Count by differences, which needs no right; looking itself reads rows, always as many."""
+    # Asked twice in a row: the difference is what asking itself reads.
     at_first, before = read_handlers(connection), read_handlers(connection)
     with sent_on(connection) as sent:
         run()

@@ -66,6 +66,7 @@ def _create_anchors(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
         f"FROM {n.source} {_NONE}"
     )
     yield f"ALTER TABLE {n.anchors} ADD COLUMN id {_IDENTITY}"
+    # In the order of the keys, NULLs included: readers walk it from either end.
     yield f"CREATE INDEX ON {n.anchors} ({n.anchor_index(nulls=True)})"
 
 
@@ -120,6 +121,8 @@ def _unseen(connection: Connection, table: Table) -> list[str]:
     )
     kind, children = connection.execute(asked, {"name": name}).one()
     found = ["sessions with session_replication_role = replica, or triggers disabled"]
+    # A trigger of the partitioned table fires for each partition's rows, but not when one is hung
+    # in.
     if kind == "p":
         found.append("partitions that are attached or detached with rows in them")
     elif children:

@@ -129,6 +129,7 @@ def read_kinds(connection: Any, codes: Sequence[Any]) -> list[Stored | None]:
 
 def find_functions(connection: Any, names: Sequence[str]) -> tuple[set[str], set[str]]:
     """Return which of these functions give several rows for one, and which are volatile."""
+    # By name alone: which of several functions is meant depends on the arguments' types.
     found = connection.execute(_FUNCTIONS, {"names": list(names)}).all()
     several = {str(name) for name, many, _ in found if many}
     return several, {str(name) for name, _, volatile in found if volatile}

@@ -315,6 +315,7 @@ def _column(found: RowMapping, rows: float) -> ColumnFacts:
     if distinct is not None:
         # Below 0 it is a share of the rows, so that it grows with them.
         distinct = float(distinct) if distinct >= 0 else -float(distinct) * max(rows, 0.0)
+    # The server's arrays have one length, but an old copy of them may be cut.
     pairs = zip(found["common"] or (), map(float, found["shares"] or ()), strict=False)
     common = tuple((str(value), share) for value, share in pairs if value is not None)
     # Without statistics, types of fixed length tell their width themselves.
@@ -347,6 +348,7 @@ def _read_indexes(
     indexes, keys = [], []
     for name, parts in grouped.items():
         first = parts[0]
+        # What an index only includes sorts nothing.
         key = [part for part in parts if not part["included"]]
         if first["indisprimary"]:
             keys = [str(part["attname"]) for part in key]
@@ -354,6 +356,7 @@ def _read_indexes(
         # A partial index has entries of its own number; any other has one a row.
         entries = float(first["reltuples"]) if first["where_"] else rows
         bytes_ = pages * block * 0.98 / entries if entries > 0 else None
+        # Inner blocks hold entries like the leaves do, so one in so many is not a leaf.
         fan_out = max(block * 0.9 / max(bytes_ or 20.0, 12.0), 2.0)
         leaves = max((pages - 1) * (1 - 1 / fan_out), 1.0)
         indexes.append(

@@ -33,6 +33,7 @@ def read_distribution(
     nulls, values, shares, bounds = found
     common = dict(zip(values or (), map(float, shares or ()), strict=True))
     known = [*common, *(bounds or ())]
+    # Texts are sorted by collations, between whose values nothing can be interpolated here.
     if not known or not all(type(value) in SORTED_ALIKE for value in known):
         return None
     return Distribution(tuple(bounds or ()), common, float(nulls))

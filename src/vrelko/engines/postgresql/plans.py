@@ -58,6 +58,7 @@ def read_plan(
 
     None where the plan does not read it.
     """
+    # Only what stands between the top and the table decides how its rows come.
     trail = _trail(top, {*names, *parts})
     if trail is None:
         return None
@@ -99,6 +100,7 @@ def read_deferred(
         (n for n in nodes(top) if id(n) not in inside and n.get("Relation Name") in known), None
     )
     by_key = None
+    # A nested loop seeks each row by its key, which is what a deferred join is priced as.
     if outer is not None and joins and joins[-1]["Node Type"] != "Nested Loop":
         scan, covering = SCANS.get(outer["Node Type"], ("table", False))
         by_key = ExplainedPath(scan, index_of(outer), covering)

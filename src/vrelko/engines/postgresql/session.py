@@ -39,6 +39,7 @@ def _buffers(node: Mapping[str, Any]) -> int:
 
 def _scanned(node: Mapping[str, Any]) -> Iterator[int]:
     """Yield rows that each scan returned and removed."""
+    # A subquery's rows were counted below it.
     if "Scan" in node["Node Type"] and node["Node Type"] != "Subquery Scan":
         # By a filter, a recheck or a join: read and thrown away.
         removed = sum(v for k, v in node.items() if k.startswith("Rows Removed"))
@@ -52,6 +53,7 @@ def limit_time(lender: Any, ms: float, keep: bool) -> Iterator[None]:
     """Limit the transaction's statements; `keep` sets a savepoint that failing ones go back to."""
     alone = _commits_alone(lender)  # then a limit for the transaction would end with itself
     keep = keep and not alone
+    # SET takes no parameter; the function does.
     change = text("SELECT set_config('statement_timeout', :ms, :local)")
     # It is the user's, and comes back afterwards.
     before = lender.execute(text("SHOW statement_timeout")).scalar()

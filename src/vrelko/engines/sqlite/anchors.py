@@ -11,6 +11,8 @@ from vrelko.sql.anchor_tables import AnchorNames, AnchorTables
 
 
 def _create_log(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
+    # Types and collations are written out: CREATE TABLE AS would lose them, and keys would sort
+    # otherwise.
     copied = ", ".join(f"{name} {types[column.name]}" for name, column in n.tables.log_columns)
     key = "seq INTEGER PRIMARY KEY AUTOINCREMENT"  # a number used again would name another change
     yield f"CREATE TABLE {n.log} ({key}, d INTEGER, {copied})"
@@ -19,14 +21,17 @@ def _create_log(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
 
 def _create_triggers(n: AnchorNames) -> Iterator[str]:
     old, new = (", ".join(f"{row}.{name}" for name in n.watched()) for row in ("old", "new"))
+    # A trigger knows the tables of its own file alone, and refuses names with a schema.
+    source, log = (n.quote(one.name) for one in (n.tables.table, n.tables.log))
+    came, went = n.insert("new", 1, log), n.insert("old", -1, log)
     for ending, event, body in (
-        ("rows", f"INSERT ON {n.source}", n.insert("new", 1)),
-        ("gone", f"DELETE ON {n.source}", n.insert("old", -1)),
+        ("rows", f"INSERT ON {source}", came),
+        ("gone", f"DELETE ON {source}", went),
         (
             "moves",
             # IS NOT compares NULLs too; a change of other columns logs nothing.
-            f"UPDATE ON {n.source} WHEN ({old}) IS NOT ({new})",
-            f"{n.insert('old', -1)}; {n.insert('new', 1)}",
+            f"UPDATE ON {source} WHEN ({old}) IS NOT ({new})",
+            f"{went}; {came}",
         ),
     ):
         yield f"CREATE TRIGGER IF NOT EXISTS {n.trigger(ending)} AFTER {event} BEGIN {body}; END"
@@ -57,26 +62,33 @@ def _has_triggers(connection: Connection, n: AnchorNames) -> bool:
     catalog = n.in_schema("sqlite_master")
     asked = text(f"SELECT count(*) FROM {catalog} WHERE type = 'trigger' AND name IN (:a, :b, :c)")
     names = [f"vrelko_{n.tables.group}_{ending}" for ending in ("rows", "gone", "moves")]
+    # All three or none: with one of them missing the log is short without a word.
     found = connection.execute(asked, dict(zip("abc", names, strict=True))).scalar()
     return found == len(names)
 
 
 def _types(engine: Engine, tables: AnchorTables) -> dict[str, str]:
     """Return the declared type and collation of each column of an SQLite table."""
-    name = tables.table.name
+    name, schema = tables.table.name, tables.table.schema
+    # Without its schema a table of that name in another attached file would answer.
+    space = schema or "main"
     with engine.connect() as connection:
         declared = {
             row.name: row.type
             for row in connection.execute(
-                text("SELECT name, type FROM pragma_table_info(:name)"), {"name": name}
+                text("SELECT name, type FROM pragma_table_info(:name, :space)"),
+                {"name": name, "space": space},
             )
         }
         collated = {
             row.name: row.coll
-            for index in inspect(connection).get_indexes(name)
+            for index in inspect(connection).get_indexes(name, schema)
             for row in connection.execute(
-                text("SELECT name, coll FROM pragma_index_xinfo(:name) WHERE name IS NOT NULL"),
-                {"name": index["name"]},
+                text(
+                    "SELECT name, coll FROM pragma_index_xinfo(:name, :space) "
+                    "WHERE name IS NOT NULL"
+                ),
+                {"name": index["name"], "space": space},
             )
         }
     return {

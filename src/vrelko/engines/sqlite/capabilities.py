@@ -62,6 +62,7 @@ def check_file(path: str | None) -> None:
         return
     file = Path(str(path))
     try:
+        # Looked at before it is opened: SQLite would make an empty database of a mistyped path.
         with file.open("rb") as opened:
             head = opened.read(len(_MAGIC))
     except FileNotFoundError:
@@ -118,6 +119,7 @@ def count_steps(
 
     They are interrupted once `most_ms` milliseconds have passed.
     """
+    # The driver's own connection has the handler; SQLAlchemy's has none.
     driver: Any = connection.connection.dbapi_connection
     steps = Steps(grain)
     until = None if most_ms is None else monotonic() + most_ms / 1000

@@ -16,12 +16,22 @@ from sqlalchemy.exc import DBAPIError
 from vrelko.core.index import IndexColumn
 
 _DBSTAT_PAGES = 200
+MAIN = "main"
+"""The name of the file that a connection was opened on; attached ones have names of their own, and
+may hold tables of the same names."""
 
 
 def quoted_name(connection: Connection, name: str) -> str:
     """Return a table's name for a statement."""
     quoted = connection.dialect.identifier_preparer.quote_identifier(name)
     return quoted.replace(":", "\\:")  # text() takes a bare colon for a parameter
+
+
+def _within(space: str, table: str) -> str:
+    """Return the name of a table of the catalog, of one file, for a statement of text()."""
+    # Quoted by hand: a Session is asked too, which has no dialect.
+    quoted = '"' + space.replace('"', '""') + '"'
+    return f"{quoted}.{table}".replace(":", "\\:")
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +73,7 @@ class TreeSample:
 def read_server(connection: Connection) -> dict[str, Any]:
     """Return version, block size, cache size and settings that matter."""
 
+    # A pragma's name cannot be a parameter; these are our own.
     def pragma(name: str) -> Any:
         return connection.execute(text(f"PRAGMA {name}")).scalar()
 
@@ -103,52 +114,59 @@ def read_columns(connection: Connection, table: str) -> list[CatalogColumn]:
     rows = connection.execute(
         text('SELECT name, type, "notnull", pk FROM pragma_table_info(:table)'), {"table": table}
     )
+    # A key column counts as filled here; where NULLs in keys matter the serving side asks for
+    # itself.
     return [
         CatalogColumn(str(name), str(kind or "").upper(), not notnull and not pk, int(pk))
         for name, kind, notnull, pk in rows
     ]
 
 
-def is_without_rowid(connection: Connection, table: str) -> bool:
+def is_without_rowid(connection: Connection, table: str, space: str = MAIN) -> bool:
     """Tell whether a table is WITHOUT ROWID: its primary key index holds every column."""
     rows = connection.execute(
         text(
-            "SELECT count(*) FROM pragma_index_list(:table) AS i, pragma_index_info(i.name) AS c "
-            "WHERE i.origin = 'pk'"
+            "SELECT count(*) FROM pragma_index_list(:table, :space) AS i, "
+            "pragma_index_info(i.name, :space) AS c WHERE i.origin = 'pk'"
         ),
-        {"table": table},
+        {"table": table, "space": space},
     )
     # Without an index of its own the key is the row id.
     if not rows.scalar():
         return False
     # No pragma tells; the index of the key alone may be that of a table with row ids.
-    return "WITHOUT ROWID" in (create_text(connection, table) or "").upper()
+    return "WITHOUT ROWID" in (create_text(connection, table, space) or "").upper()
 
 
-def create_text(connection: Connection, table: str) -> str | None:
+def create_text(connection: Connection, table: str, space: str = MAIN) -> str | None:
     """Return a table's CREATE statement."""
+    master = _within(space, "sqlite_master")
     found = connection.execute(
-        text("SELECT sql FROM sqlite_master WHERE type = 'table' AND name = :table"),
+        text(f"SELECT sql FROM {master} WHERE type = 'table' AND name = :table"),
         {"table": table},
     )
     value = found.scalar()
     return None if value is None else str(value)
 
 
-def read_indexes(connection: Connection, table: str) -> list[CatalogIndex]:
+def read_indexes(connection: Connection, table: str, space: str = MAIN) -> list[CatalogIndex]:
     """Return a table's indexes with the columns a user gave them, in name order."""
     listed = connection.execute(
         # By name: what is advised does not depend on which index was made first.
-        text('SELECT name, "unique", origin, partial FROM pragma_index_list(:table) ORDER BY name'),
-        {"table": table},
+        text(
+            'SELECT name, "unique", origin, partial FROM pragma_index_list(:table, :space) '
+            "ORDER BY name"
+        ),
+        {"table": table, "space": space},
     ).all()
     indexes = []
     for name, unique, origin, partial in listed:
         columns = connection.execute(
             text(
-                'SELECT name, "desc" FROM pragma_index_xinfo(:index) WHERE key = 1 ORDER BY seqno'
+                'SELECT name, "desc" FROM pragma_index_xinfo(:index, :space) WHERE key = 1 '
+                "ORDER BY seqno"
             ),
-            {"index": name},
+            {"index": name, "space": space},
         ).all()
         indexes.append(
             CatalogIndex(
@@ -162,14 +180,16 @@ def read_indexes(connection: Connection, table: str) -> list[CatalogIndex]:
     return indexes
 
 
-def read_statistics(connection: Connection, table: str) -> dict[str | None, list[int]]:
+def read_statistics(
+    connection: Connection, table: str, space: str = MAIN
+) -> dict[str | None, list[int]]:
     """Return what ANALYZE once stored for a table: numbers by index name, empty if never run."""
-    if not connection.execute(
-        text("SELECT 1 FROM sqlite_master WHERE name = 'sqlite_stat1'")
-    ).scalar():
+    master, stored = (_within(space, name) for name in ("sqlite_master", "sqlite_stat1"))
+    there = text(f"SELECT 1 FROM {master} WHERE name = 'sqlite_stat1'")
+    if not connection.execute(there).scalar():
         return {}
     rows = connection.execute(
-        text("SELECT idx, stat FROM sqlite_stat1 WHERE tbl = :table"), {"table": table}
+        text(f"SELECT idx, stat FROM {stored} WHERE tbl = :table"), {"table": table}
     )
     found: dict[str | None, list[int]] = {}
     for index, stat in rows:
@@ -187,8 +207,9 @@ def read_spread(
 
     0 where it never ran, or where no index begins with the column.
     """
-    stored = read_statistics(connection, table.name)
-    for index in read_indexes(connection, table.name) if stored else ():
+    space = table.schema or MAIN
+    stored = read_statistics(connection, table.name, space)
+    for index in read_indexes(connection, table.name, space) if stored else ():
         numbers = stored.get(index.name, [])
         if index.columns[0].name == column and len(numbers) > 1:
             return float(numbers[0]), numbers[0] / max(numbers[1], 1)

@@ -13,6 +13,7 @@ from typing import Any
 
 from vrelko.core.access_path import ExplainedPath, Lookup, Sorts
 
+# As SQLite 3.36 and newer write it; other spellings stay unknown, and such pages are counted.
 _SCAN = re.compile(
     r"(?P<how>SCAN|SEARCH) (?P<table>.+?)"
     r"( USING (?P<auto>AUTOMATIC )?(?P<covering>COVERING )?(PARTIAL )?"
@@ -50,6 +51,7 @@ def read_lines(rows: Sequence[Mapping[str, Any]], names: Collection[str]) -> Exp
     # A skip-scan: how often it skips depends on statistics that we do not read.
     if "ANY(" in (mine["bounds"] or ""):
         unknown = unknown or mine.group(0)
+    # An automatic index is made for this one statement: the table is read whole for it.
     if mine["index"] is None or mine["auto"]:
         return ExplainedPath("table", None, False, _sorts(details), lookups=others, unknown=unknown)
     return ExplainedPath(

@@ -28,7 +28,7 @@ from vrelko.engines.sqlite.distribution import read_distribution
 
 
 def _indexes(connection: Any, table: Table, dialect: Dialect) -> list[IndexFacts]:
-    found = catalog.read_indexes(connection, table.name)
+    found = catalog.read_indexes(connection, table.name, table.schema or catalog.MAIN)
     return [IndexFacts(one.name, one.columns, one.unique, one.partial) for one in found]
 
 

@@ -13,6 +13,7 @@ from sqlalchemy.util import await_only
 
 from vrelko.engines.reads import Reads, sent_on
 from vrelko.engines.sqlite.capabilities import count_steps
+from vrelko.engines.sqlite.catalog import MAIN, read_statistics
 from vrelko.errors import DatabaseError
 
 _HANDLER = "vrelko_limit"  # where a connection keeps the limit in force
@@ -31,6 +32,7 @@ def limit_time(lender: Any, ms: float, keep: bool) -> Iterator[None]:
     """Interrupt statements that are run inside the block after `ms` milliseconds."""
     connection = lender.connection() if hasattr(lender, "get_bind") else lender
     driver = connection.connection.dbapi_connection
+    # An asynchronous driver wraps the connection that has the handler.
     driver = getattr(driver, "driver_connection", driver)
     if not hasattr(driver, "set_progress_handler"):
         raise DatabaseError(
@@ -82,11 +84,9 @@ def estimate_rows(
     lender: Any, rows: Select[Any], params: Mapping[str, Any], table: Table | None
 ) -> int | None:
     """Return the rows of a whole table as ANALYZE had them, None for anything else."""
+    # Statistics are of whole tables; of a filter SQLite tells nothing.
     if rows.whereclause is not None or table is None or len(rows.get_final_froms()) != 1:
         return None
-    statistics = text("SELECT stat FROM sqlite_stat1 WHERE tbl = :table LIMIT 1")
-    if lender.execute(text("SELECT 1 FROM sqlite_master WHERE name = 'sqlite_stat1'")).scalar():
-        stored = lender.execute(statistics, {"table": table.name}).scalar()
-        if stored:
-            return int(str(stored).split()[0])
-    return None
+    stored = read_statistics(lender, table.name, table.schema or MAIN)
+    # Each index tells its entries first, and a partial one has fewer than the table has rows.
+    return max((numbers[0] for numbers in stored.values()), default=None)
