@@ -335,7 +335,9 @@ def test_a_plan_prices_each_way(larkmere):
     )
     assert strategies["frozen-ids"].begin_ms > 0 == strategies["keyset"].begin_ms
     assert strategies["frozen-ids"].stored_bytes > 10 * plan.judgement.rows
-    assert [strategy["strategy"] for strategy in plan.as_dict()["strategy_costs"]] == list(strategies)
+    assert [strategy["strategy"] for strategy in plan.as_dict()["strategy_costs"]] == list(
+        strategies
+    )
     found = vrelko.drift(plan, simulations=20)
     assert found.costs == plan.strategy_costs
     assert found.walks_per_day == pytest.approx(plan.given.readers.pages_per_minute * 1_440 / 8)

@@ -118,6 +118,7 @@ class DescribedListing:
 
         `params` say which optional filters are active; their values do not matter here.
         """
+        # Which filters are active makes the variant; what they are given is a matter of each run.
         filters = self.filters
         active = filters.active(filters.check(params, partly=True))
         return self.settings.variants.variant(dialect_named(dialect), order, active)
@@ -165,6 +166,7 @@ class DescribedListing:
             "jumps": self.settings.jumps,
         }
         where = getattr(whole, "whereclause", None)
+        # Orders that a search brings along are not planned: what it finds is not known.
         own = len(described.orders) - described.search_orders
         orders = self.orders(dialect)[:own]
         return outline_of(described, orders, where, settings, dialect_named(dialect))

@@ -125,8 +125,10 @@ class Listing(AskedListing):
             "listing-immutable",
         )
 
+    # Deleting a setting would change what cursors are bound to as much as setting it.
     __delattr__ = __setattr__  # type: ignore[assignment]
 
+    # Nothing of it can change, so a copy would be the same listing with caches of its own.
     def __copy__(self) -> Listing:
         return self
 
@@ -136,7 +138,7 @@ class Listing(AskedListing):
     def __reduce__(self) -> Any:
         raise ListingError(
             "a listing cannot be pickled",
-            "Make it in each, at import; cursors and page.as_dict() travel",
+            "Make it in each process, at import, and send cursors or page.as_dict()",
             "listing-pickled",
         )
 
@@ -328,5 +330,6 @@ class Listing(AskedListing):
         kept = steady or Steady(settle=self.steady.settle)
         told: dict[str, Any] = {"strategy": strategy, "kind": kind or self.kind, "steady": kept}
         if (strategy, told["kind"]) != ("keyset", "grid"):
+            # Else the arguments would exclude each other, which nobody asked for.
             told |= {"jumps": "offset", "anchor_file": None}
         return self.changed(**told)

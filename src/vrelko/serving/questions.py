@@ -172,6 +172,7 @@ class AskedListing(DescribedListing):
         a statement a page; else they read 1, 2, 4, then 8 pages, 8,000 rows at most, into memory.
         `time_limit_ms`: milliseconds that each statement may take.
         """
+        # Both walks take the same, and only the connection differs.
         given = size, start, until, params, order, scope, fresh, time_limit_ms
         settings = self.settings
         if frozen:

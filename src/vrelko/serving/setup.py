@@ -31,6 +31,8 @@ def make_settings(select: Select[Any], arguments: Mapping[str, Any]) -> Settings
     """
     check_arguments(arguments)
     kind, strategy, total = _check_choices(arguments)
+    # One object for all that are not steadied: requests tell by identity that there is nothing to
+    # do.
     steady: Steady = arguments["steady"] or UNSTEADY
     steady.check(strategy, kind)
     refuse_selects(select)
@@ -75,6 +77,7 @@ def _check_choices(arguments: Mapping[str, Any]) -> tuple[str, str, str]:
     check_choice(arguments["jumps"], ("offset", "anchors"), "jumps")
     _check_jumps(arguments["jumps"], strategy, kind, arguments["anchor_file"])
     check_choice(arguments["over_cap"], ("error", "truncate"), "over_cap")
+    # A cap of 0 counts nothing, which total="none" says plainly.
     cap = arguments["cap"]
     if cap < 1:
         raise ListingError(f"cap must be at least 1, got {cap}", "Give at least 1", "listing-cap")

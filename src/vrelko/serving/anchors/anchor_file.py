@@ -127,6 +127,7 @@ def read_file(path: Path) -> Mapping[str, StoredOrder]:
 
 
 def _orders(data: Any) -> dict[str, StoredOrder]:
+    # A file of another version is built anew, not read by guess.
     if data["schema"] != SCHEMA:
         raise KeyError(data["schema"])
     return {

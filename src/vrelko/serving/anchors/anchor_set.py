@@ -80,6 +80,7 @@ class AnchorSet:
     def part_params(self, params: Mapping[str, Any] | None) -> dict[str, Any]:
         """Return the part that a request's parameters mean, for anchors and log."""
         given = self.source.filters.check(params)
+        # Tables have names of their own for parts: a parameter's name may be any text.
         return {f"p{i}": given[name] for i, name in enumerate(self.parts)}
 
     def members(self, connection: Connection) -> list[tuple[AnchorSet, int]]:

@@ -133,6 +133,7 @@ class CountedAnchors:
         """Return how many anchors there are, and how many changes wait in the log."""
         anchors, log = self._set.tables.anchors, self._set.tables.log
         with database_errors("look at anchors"), self.engine.connect() as connection:
+            # Counted only for people who ask: it reads both tables.
             counts = [
                 connection.execute(select(func.count()).select_from(table)).scalar() or 0
                 for table in (anchors, log)
@@ -144,6 +145,7 @@ class CountedAnchors:
         state = self._set.tables.state
         if not self.exist:
             return None
+        # One state for all orders of the log, a row each.
         own = state.c.mark == self._set.tables.mark
         with database_errors("look at anchors"), self.engine.connect() as connection:
             found = connection.execute(select(state).where(own)).first()

@@ -127,6 +127,7 @@ class FileAnchors:
     def repair(self, params: Mapping[str, Any] | None = None) -> int:
         """Build all anew where a segment is off; return how many were."""
         off = sum(map(bool, self.verify(params)))
+        # A number that is off moves all behind it, so one segment alone cannot be set right.
         if off:
             self.build()
         return off

@@ -115,6 +115,7 @@ def _fold_into(
     The snapshot is one, so each order reads the same rows under the names of its own keys.
     """
     log, width = anchors.tables.log, len(anchors.parts)
+    # Read with the keys of this order: other orders call the same columns by other names.
     parts = [log.c[f"p{i}"] for i in range(width)]
     keys = anchors.log_keys(connection)
     asked = select(log.c.seq, log.c.d, *parts, *keys).order_by(log.c.seq).limit(most)
@@ -140,6 +141,7 @@ def renew(connection: Connection, anchors: AnchorSet, *, static: bool | None = N
     sign = (found or 0) if static is None or found else -1 if static else 1
     drawn = 1 + secrets.randbelow((1 << 62) - 1)
     version = drawn * ((sign > 0) - (sign < 0))
+    # Whole seconds are enough: the age is shown to people, and compared with minutes.
     values = {"version": version, "folded": int(time.time())}
     if found is None:
         made = insert(state).values(mark=anchors.tables.mark, every=anchors.k, **values)
@@ -220,6 +222,7 @@ class _Part:
 
         Those behind the last anchor are of the tail, which is counted live.
         """
+        # A row that came and went within the batch adds nothing.
         net: dict[Key, int] = defaultdict(int)
         begin = 2 + len(self.set.parts)
         for row in rows:
@@ -252,6 +255,7 @@ class _Part:
             self.raise_tail()
         before: Key | None = None
         levels, changed = self.levels, False
+        # Gone through in order, since a segment is split or merged with what follows it.
         anchors = levels.of(1)
         for i, anchor in enumerate(anchors):
             if anchor.n > 2 * self.k:
@@ -278,6 +282,7 @@ class _Part:
         laid: list[tuple[Key, int]] = []
         while len(laid) < most:
             some = min(most - len(laid), _WALKED)
+            # Some at a time, so that a long tail is not held in memory whole.
             found = keys_behind(self.lookup, key, self.k, some)
             for one in found:
                 laid.append((one, self.k - self.lookup.log_between(key, one)))
@@ -310,6 +315,7 @@ class _Part:
             run: list[Anchor] = []
             for anchor in self.lookup.all(level):
                 run.append(anchor)
+                # Each anchor of a level is one of the level below, so a run ends where it stands.
                 above = keys.get(anchor.key)
                 if above is None:
                     continue
@@ -330,6 +336,7 @@ class _Part:
             self._add([(above.id, -sum(rows for _, rows in made))])
 
     def _split(self, before: Key | None, anchor: HeldAnchor) -> None:
+        # Of n alone nothing may be split off: rows that are in the log are in the table already.
         live = anchor.n + self.lookup.log_between(before, anchor.key)
         left = live
         while left > 2 * self.k:

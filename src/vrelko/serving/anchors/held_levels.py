@@ -55,6 +55,7 @@ class HeldLevels:
             held.append(one)
             if level > 1:
                 self._ends[level - 1].append(self._at[level - 2][one.key])
+        # Sorted once here, so that each key of a fold is found by bisection.
         if level == 1 and self._sorted is not None and new:
             keys = [one.key for one in new]
             known = [held[0].key, *keys]  # of one kind with those before
@@ -103,5 +104,6 @@ class HeldLevels:
                 j = bisect_left(ends, i)  # the first one at or behind it
                 if j < len(ends):
                     above[j] += d
+            # What a segment gains, the segment above that holds it gains too.
             change = above
         return [(number, d) for number, d in moved if d]

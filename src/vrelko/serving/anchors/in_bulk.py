@@ -27,6 +27,7 @@ from vrelko.sql.parameters import LIMIT, OFFSET, UNTIL, key_parameters
 def keys_behind(lookup: AnchorLookup, key: Key | None, step: int, most: int) -> list[Key]:
     """Return the keys of each `step`-th row behind a key, at most so many."""
     rows = lookup.rows
+    # The statement is the same for every key, so it is built once a set of anchors.
     asked = lookup.kept(("walk", key is None), lambda: _walk(rows, key))
     if asked is None:
         found: list[Key] = []
@@ -117,6 +118,7 @@ def _within(variant: Variant) -> tuple[Select[Any], ...] | None:
         return None
     if variant.source.capabilities.streams_unions:
         split, key = variant.split(), _any_key(variant)
+        # Behind one key and ahead of another: each pair of ranges is one range of the index.
         ends = split.naming(UNTIL).seek(key, True)
         ahead = [
             begin.where(*end._where_criteria) for begin in split.seek(key, False) for end in ends

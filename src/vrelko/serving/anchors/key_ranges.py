@@ -94,6 +94,7 @@ class KeyRanges:
             last = None
             for statement in self.rows.seek(at, True):
                 narrow = self.kept(("keys", statement), partial(build_keys_of, statement, read))
+                # As many as a segment has: mostly the anchor is among them.
                 values = {**self.params, **key_parameters(at), LIMIT: self.set.k, OFFSET: 0}
                 for row in self.connection.execute(narrow, values).all():
                     last = self.rows.converted(row)
@@ -200,6 +201,7 @@ class KeyRanges:
     def _walk(self, level: int, key: Key | None, backward: bool, many: int) -> Iterator[Anchor]:
         variant, at = self.anchored, key
         given = {**self.part, "lvl": level}
+        # Page by page, so that a caller who stops early has read little.
         while True:
             found = 0
             statements = variant.edge(backward) if at is None else variant.seek(at, backward)

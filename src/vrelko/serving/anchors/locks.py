@@ -40,6 +40,7 @@ def alone(engine: Engine, anchors: AnchorSet, patience_s: float = 0.0) -> Iterat
                     "Let one run at a time",
                     "fold-busy",
                 )
+            # Asking for the lock began a transaction, whose snapshot would be too old.
             connection.commit()
         try:
             yield connection
@@ -48,6 +49,7 @@ def alone(engine: Engine, anchors: AnchorSet, patience_s: float = 0.0) -> Iterat
             connection.rollback()
             raise
         finally:
+            # A session's lock outlives its transaction, and the pool keeps the session.
             if unlock is not None:
                 connection.execute(text(unlock), {"name": name})
                 connection.commit()

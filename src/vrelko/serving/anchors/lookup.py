@@ -121,6 +121,7 @@ class AnchorLookup(KeyRanges):
 
     def _up_to_anchor(self, count: Count) -> tuple[Key | None, int]:
         """Return an anchor's key, and the rows up to it with what the log adds."""
+        # Ahead of the first anchor everything is counted live.
         if count.anchor is None:
             return None, count.rows
         return count.anchor.key, count.rows + self.log_up_to(count.anchor.key)
@@ -155,6 +156,7 @@ class AnchorLookup(KeyRanges):
 
     def _ask_at_once(self, at: Anchor | None, end: Anchor, logged: bool) -> None:
         """Look at version, log and tail in one statement; `logged`: with the log's sums too."""
+        # Version, log and tail come together: apart they would be three journeys to the server.
         tails = self.rows.seek(end.key, False)
         named = {AT: at, END: end} if at is not None else {END: end}
         keys = {prefix: one.key for prefix, one in named.items()} if logged else {}
@@ -234,6 +236,7 @@ class AnchorLookup(KeyRanges):
         return self._state
 
     def _keep_state(self, version: Any, rows: Any, net: Any) -> None:
+        # Of so many log rows with such a sum, half of both together came and the rest went.
         rows, net = int(rows), int(net or 0)
         self._state = int(version or 0), (rows + net) // 2, net
 

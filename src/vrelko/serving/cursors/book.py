@@ -95,6 +95,7 @@ class CursorBook:
         key: Any = None if spot.key is None else [encode_value(value) for value in spot.key]
         if sealed and key is not None and self._sealer is not None:
             key = self._sealer.seal(_WRITE_JSON(key), fingerprint)
+        # Whole seconds: a finer clock would make cursors longer and expiry no better.
         issued = None if self._expires_s is None else int(time())
         parts += [key, spot.at, spot.rows, spot.total, issued]
         if spot.top is not None or spot.digests is not None or spot.frozen is not None:
@@ -136,6 +137,7 @@ class CursorBook:
 
     def read(self, cursor: str, fingerprint: bytes, sealed: bool = False) -> Spot:
         """Return the spot a cursor holds. Raises CursorError for any text but its own."""
+        # Most cursors come back to the process that wrote them.
         known = self._known.get((cursor, fingerprint, sealed))
         if known is not None:
             return known
@@ -176,6 +178,7 @@ class CursorBook:
                     "the cursor has expired", "Start at the first page", "cursor-expired"
                 )
         if sealed and self._sealer is not None:
+            # Both hold values of rows; what stands beside them is numbers.
             for place in (_KEY, _TOP):
                 if len(parts) > place and _is_text(parts[place]):
                     parts[place] = self._sealer.open(parts[place], fingerprint)
@@ -185,6 +188,7 @@ class CursorBook:
 
     def _check(self, packed: bytes, fingerprint: bytes) -> str:
         """Return what stands behind the dot: a signature by the newest secret, or a checksum."""
+        # The keyed state is set up once; a copy of it costs less than a key.
         digest = self._digest.copy()
         digest.update(packed + fingerprint)
         return digest.hexdigest()

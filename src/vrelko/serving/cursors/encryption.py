@@ -24,6 +24,7 @@ class Sealer:
 
     def seal(self, text: str, bound: bytes) -> str:
         """Return `text` encrypted with the newest secret, bound to a fingerprint."""
+        # Bound to the fingerprint, so that a key sealed for one listing opens in no other.
         raw = self._all()[0].encrypt(text.encode("ascii"), [bound])
         return base64.urlsafe_b64encode(raw).decode("ascii")
 
@@ -42,6 +43,7 @@ class Sealer:
         )
 
     def _all(self) -> list[Any]:
+        # Made at the first use: most listings seal nothing, and the library takes long to import.
         if not self._ciphers:
             self._ciphers = [load_cipher()(key) for key in self._keys]
         return self._ciphers

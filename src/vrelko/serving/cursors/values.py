@@ -29,6 +29,7 @@ class Digest:
     def of(cls, value: str | bytes) -> Digest:
         """Return the digest of a value."""
         whole = value.encode("utf-8", "surrogatepass") if isinstance(value, str) else value
+        # A text and bytes that read alike must not share a digest.
         kind = b"s" if isinstance(value, str) else b"x"
         return cls(hashlib.blake2b(kind + whole, digest_size=16).hexdigest())
 
@@ -54,6 +55,7 @@ def encode_value(value: Any) -> str:
 
 def decode_values(texts: Sequence[str]) -> tuple[Any, ...]:
     """Return the values that `encode_value` wrote, in that spelling alone. Raises CursorError."""
+    # Written once more and compared: a number has many spellings, and a spot one text.
     values = read_values(texts)
     if any(encode_value(value) != text for value, text in zip(values, texts, strict=True)):
         raise _damaged()

@@ -98,6 +98,7 @@ class FrozenIds:
             table,
             MetaData(),
             Column("name", String(32), primary_key=True),
+            # A page reads one or two parts, however long the list is.
             Column("part", Integer, primary_key=True, autoincrement=False),
             # MariaDB makes MEDIUMTEXT of that; its TEXT ends at 64 kB.
             Column("ids", Text(16_000_000), nullable=False),
@@ -135,6 +136,7 @@ class FrozenIds:
     def room(self) -> int:
         """Return how many more ids may be stored now."""
         t = self.table
+        # The first part alone holds the size for the sum: others would count it again.
         asked = select(func.sum(t.c.size)).where(t.c.part == 0, t.c.expires_at >= time.time())
         with database_errors("reading of frozen lists"), self.engine.connect() as connection:
             return max(self.most_in_all - int(connection.scalar(asked) or 0), 0)
@@ -160,6 +162,7 @@ class FrozenIds:
         ]
         with database_errors("storing of a frozen list"), self.engine.begin() as connection:
             connection.execute(self.table.insert(), parts)
+            # Cleaned up here too, so that nobody needs a job for it.
             connection.execute(self.table.delete().where(self.table.c.expires_at < time.time()))
             if reader:
                 self._end_oldest(connection, reader)

@@ -59,6 +59,7 @@ class Settle:
                 "Use seconds= there",
                 "settle-horizon",
             )
+        # Compared as numbers by way of text: xid8 casts to neither bigint nor numeric.
         oldest = func.pg_snapshot_xmin(func.pg_current_snapshot())
         return select.where(
             cast(cast(column, Text), BigInteger) < cast(cast(oldest, Text), BigInteger)
@@ -75,6 +76,7 @@ class Settle:
 
     def find(self, columns: Mapping[str, Any]) -> Any:
         """Return the column among those that orders name. Raises ListingError."""
+        # A column outside of all orders would cut the tail of none.
         if self.column not in columns:
             raise ListingError(
                 f"no order of the listing names {self.column!r}, to settle by",

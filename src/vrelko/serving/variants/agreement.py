@@ -70,6 +70,7 @@ def agree(
         columns |= row_ids
         unique = (*(name for name in unique if name not in instead), *row_ids)
     order = resolve_nulls(make_total(chosen, unique), nullable, capabilities.nulls_low)
+    # Only now: NULLs and keys decide which terms the order ends in.
     elements = [columns[name] for name in order.names]
     kinds: list[Stored | None] = [None] * len(elements)
     if asked is not None:
@@ -110,6 +111,7 @@ def _row_ids(
         table = base_table(source)
         primary = set() if table is None else {one.name for one in table.primary_key.columns}
         doubtful = [found.columns[name] for name in names if name in maybe]
+        # Only a primary key is mended so: a UNIQUE constraint with NULLs never identified a row.
         keyed = doubtful and all(
             isinstance(one, Column) and one.name in primary and not is_row_id(one)
             for one in doubtful

@@ -132,6 +132,7 @@ class Catalog:
 
     def _indexes(self, lender: Any, table: Table) -> list[IndexFacts]:
         """Return the indexes of the table that is paged, asked of the catalog once."""
+        # Kept until a statement fails for want of an index: `VariantStore.forget`.
         if self._found is None:
             found = core_connection(lender, self._select)
             self._found = record_of(self._dialect).read_indexes(found, table, self._dialect)

@@ -36,6 +36,7 @@ class Columns:
 
         A set operation has a type of its own, whatever those of its members are.
         """
+        # A column that is shown unchanged has its table's type; only others need a question.
         found = [self._of_one(lender, origins(one)) for one in elements]
         asked = [i for i, one in enumerate(found) if one is None]
         if not asked:

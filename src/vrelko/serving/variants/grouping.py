@@ -63,6 +63,7 @@ class Grouping:
         if known is None:
             down = self._descending != backward
             end = self._parameter(BOUND)
+            # The bound's own group is kept whole: the page's last row may be any of it.
             parts = [self._column >= end if down else self._column <= end]
             if begins:
                 start = self._parameter(FROM)

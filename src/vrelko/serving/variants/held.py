@@ -25,6 +25,7 @@ class HeldPages:
     """The pages of one listing, the newest ones, as long as their readers hold them."""
 
     def __init__(self) -> None:
+        # Weak references: to remember a page must not keep it alive.
         self._pages: deque[ref[KnowsKeys]] = deque(maxlen=_MOST)
 
     def note(self, page: _Page) -> _Page:

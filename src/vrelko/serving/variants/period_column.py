@@ -34,5 +34,6 @@ def period_column(found: Described, periods: Periods) -> PeriodColumn:
         )
     names = read_names(found.select, found.sources)
     element = names.find(name)
+    # The name that orders have for it, so that both can be compared.
     name = names.name_of(element) or name
     return PeriodColumn(name, element, column_kind(name, element), parse_zone(periods.stored))

@@ -23,6 +23,7 @@ class RowKeys:
         self.source = source
         self.identity = tuple(identity) or tuple(range(len(source.order)))
         self.terms = len(source.order)
+        # Made once, since a key is read of every page.
         self._take = itemgetter(*source.places)
         self._converts = tuple((i, key.to_key) for i, key in enumerate(source.keys) if key.to_key)
         self._both = source.order.terms, source.order.reversed().terms
@@ -125,6 +126,7 @@ class RowKeys:
                 "Keep the page, or take its key from page.keys[i]",
                 "spot-row",
             )
+        # A row is taken for a key by the places of its columns, not by their names.
         if hasattr(given, "_mapping"):
             missing = [
                 term.name

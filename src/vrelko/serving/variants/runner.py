@@ -62,6 +62,7 @@ class Runner:
 
     def look(self, select: Select[Any], read: Callable[[Any, Dialect], _Found]) -> _Found:
         """Return what a function reads of the catalog of the database that a select is for."""
+        # A Session may have another database for each entity.
         connection = core_connection(self._connection, select)
         with database_errors("look into the catalog"):
             return read(connection, connection.dialect)
@@ -130,6 +131,7 @@ class Runner:
             return known
         if isinstance(error, DBAPIError) and fetching and isinstance(error, DataError):
             return _unreadable()
+        # The driver could not even send the value, which is its holder's mistake.
         unbound = any(word in str(getattr(error, "orig", "")) for word in _UNBOUND)
         if isinstance(error, DBAPIError) and not isinstance(error, DataError) and not unbound:
             return DatabaseError(

@@ -114,6 +114,7 @@ class VariantStore:
         found = self._variants.get(asked)
         if found is None:
             chosen = self._choose_order(dialect.name, order, SEARCH in active)
+            # By the order it comes to as well: the default order goes by no name and by its own.
             where = dialect.name, str(chosen), active, lender is None
             with database_errors("look into the catalog"):
                 found = self._variants.get(where) or self._make(dialect, chosen, active, lender)
@@ -241,6 +242,7 @@ class VariantStore:
         """Return what is known of an engine's catalog."""
         known = self._catalogs.get(dialect.name)
         made = Catalog(self.select, self.described, dialect) if known is None else known
+        # Two threads may make one at once: all go on with the first that was kept.
         return self._catalogs.setdefault(dialect.name, made)
 
     def forget(self) -> None:
@@ -256,6 +258,7 @@ class VariantStore:
         own = len(allowed) - extra
         if text is None or text == "":
             return allowed[own] if searching and extra else allowed[0]
+        # In canonical spelling, so that blanks in an address change nothing.
         asked = str(parse_order(text))
         open_to = len(allowed) if searching else own
         for given, order in zip(self.described.given[:open_to], allowed[:open_to], strict=True):

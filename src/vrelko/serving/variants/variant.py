@@ -226,6 +226,7 @@ class Variant(RowKeys):
         self, key: Sequence[Any], backward: bool, cap: int | None
     ) -> tuple[Select[Any], ...]:
         """The statements that together count the rows behind a key, or ahead of it."""
+        # NULLs of the key change the statement's form; all other values are parameters.
         shape = tuple(value is None for value in key), backward, cap
         return self._kept(("behind", *shape), lambda: build_count_behind(self.source, *shape))
 
@@ -265,6 +266,7 @@ class Variant(RowKeys):
     def _build(
         self, null_keys: tuple[bool, ...] | None, backward: bool, near: bool
     ) -> tuple[Select[Any], ...]:
+        # Members of a UNION ALL have their limits inside, one statement in all.
         if self.nested:
             return (build_union(self.source, self._members, null_keys, backward),)
         if null_keys is None:
