@@ -51,6 +51,7 @@ class Spending:
     def watch(self, engine: Engine) -> Iterator[None]:
         """Count the statements that run on the engine inside the block."""
 
+        # One statement runs at a time on a connection, so one moment is enough to remember.
         def begin(*_: Any) -> None:
             self._began = perf_counter()
 
@@ -60,6 +61,7 @@ class Spending:
                 self.spent_ms += (perf_counter() - self._began) * 1e3
                 self._began = None
 
+        # By SQLAlchemy's own events, so that every statement counts, whoever sends it.
         hooks = (
             ("before_cursor_execute", begin),
             ("after_cursor_execute", end),

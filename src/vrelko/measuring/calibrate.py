@@ -30,4 +30,5 @@ def calibrate(
         raise FactsError(
             "calibrate needs at least one plan", "Give a plan of vrelko.plan()", "plan-nothing"
         )
+    # Verification times pages anyway, and rates are fitted to those.
     return verify(engine, many, budget_ms, thorough)[0].judgement.rates

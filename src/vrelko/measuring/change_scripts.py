@@ -47,7 +47,7 @@ class WalkedRows:
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """One change of the row at a place of the walked; a move is to the place of a row kept out."""
+    """One change of a row, by its place among the walked ones; it moves to one that is kept out."""
 
     time: float
     kind: int
@@ -126,6 +126,7 @@ def make_course(
             place = comparable(walked.order, key)
             versions.append(((2 * bisect_left(sorts, place), place), key, change.row, False))
     versions.sort(key=lambda version: version[0])
+    # The simulator numbers rows from 0 as they stand at first; those that are out come behind.
     start = [row for row in range(len(walked.keys)) if row not in script.outside]
     number = {row: i for i, row in enumerate(start)}
     for row in sorted(script.outside):
@@ -150,6 +151,7 @@ def comparable(order: Order, key: Key) -> tuple[tuple[int, Any], ...]:
     parts = []
     for term, value in zip(order.terms, key, strict=True):
         if value is None:
+            # NULLs go ahead of values or behind them, and tie with each other.
             parts.append((1 if term.nulls_after else -1, 0))
         else:
             number = _number(value)

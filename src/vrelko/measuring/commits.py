@@ -42,6 +42,7 @@ def watch_commits(
                 nearest(column, found.c.keys()),
                 "column-missing",
             )
+        # Without a key, rows are told apart by all they hold.
         key = list(found.primary_key.columns) or list(found.c)
         moment = found.c[column]
         asked = select(moment, *key).order_by(moment.desc()).limit(_MOST_ROWS)
@@ -59,6 +60,7 @@ def watch_commits(
                 seen.add(identity)
                 # What the first look finds was there before; nobody knows since when.
                 if not first:
+                    # By the clock of this machine at the look, not at the row: fetching takes time.
                     delays.append(look - _seconds_of(row[0]))
             connection.rollback()  # the next look sees what is committed by then
             first = False

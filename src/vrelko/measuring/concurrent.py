@@ -75,6 +75,7 @@ class _Log:
     writes: int = 0
 
     def begin(self, writer: int, rows: tuple[int, ...]) -> None:
+        # The lock is held for a moment alone: writers must not wait for one another here.
         with self.lock:
             self.open[writer] = time.monotonic(), rows
 
@@ -112,6 +113,7 @@ def run_crowd(
     plan.check_values()
     with database_errors("walks beside writers"):
         table = paged_table(plan.served)
+        # Gathered once, before anything changes: readers and writers must mean the same rows.
         source = gather_walked_rows(engine, plan, crowd.pages)
         lends: AbstractContextManager[Engine] = (
             copy_of_file(engine) if copy is None else copy_of_rows(copy, table, source.rows)
@@ -172,8 +174,8 @@ def _write(
     rng = random.Random(f"{crowd.seed}-{number}")
     # Writers share no row, so the log says who touched it; the odd rows nobody touches.
     own = [row for row in range(len(walked.keys)) if row % (2 * crowd.writers) == 2 * number]
-    timeline = ChangingTable(paged_table(plan.served), walked)
-    timeline.take_over(set(own))
+    table = ChangingTable(paged_table(plan.served), walked)
+    table.take_over(set(own))
     there = set(own)
     try:
         with copy.connect() as connection:
@@ -188,7 +190,7 @@ def _write(
                 # Logged before the change and after it: a walk in between cannot tell on which side
                 # it was.
                 log.begin(number, (row,))
-                timeline.apply(connection, [change])
+                table.apply(connection, [change])
                 (there.discard if change.kind == DELETE else there.add)(row)
                 log.end(number, row, change.kind != DELETE)
     except Exception as error:
@@ -273,6 +275,7 @@ class _Reader:
         self._count(walker, present - self._log.touched(began))
 
     def _count(self, walker: Walker, untouched: frozenset[int]) -> None:
+        # A row that was moved comes under another key: what identifies it stays.
         keys = [key for page in walker.pages for key in page]
         rows = [self._rows.get(tuple(key[i] for i in self._identity)) for key in keys]
         seen = {row for row in rows if row is not None}

@@ -155,6 +155,8 @@ def clean_by_rate(
 ) -> dict[DriftStrategy, list[float]]:
     """Return each strategy's share of clean walks, with all write rates multiplied by factors."""
     pages, dwell = plan.candidates[0].drift.pages, plan.given.readers.dwell_s
+    # The overlap stays that of the usual rate: what it is worth where changes come faster is the
+    # question.
     usual, overlap = plan.stream, plan.overlap
     found: dict[DriftStrategy, list[float]] = {}
     for factor in factors:

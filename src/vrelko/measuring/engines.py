@@ -105,6 +105,7 @@ def _run_mariadb(connection: Connection, trial: Trial, limits: Limits, spending:
 
 
 def _run_sqlite(connection: Connection, trial: Trial, limits: Limits, spending: Spending) -> Run:
+    # Counting each step would take longer than the steps.
     grain = max(int(trial.estimate.steps / _COUNTED_TICKS), 1)
     began, cut, spent, rows = perf_counter(), False, spending.spent_ms, 0
     with count_steps(connection, grain, limits.most_ms) as steps:

@@ -29,6 +29,7 @@ def on_a_copy(engine: Engine, given: Plan) -> tuple[Advice, ...]:
         before = {a.index.name: _page_ms(copy, given, a) for a in given.indexes}
         tried = []
         for advice in given.indexes:
+            # How much the file grows is what the index really takes.
             size = _bytes(copy)
             with copy.begin() as connection:
                 connection.execute(text(advice.sql))
@@ -102,6 +103,7 @@ def hypothetically(engine: Engine, given: Plan) -> tuple[Advice, ...]:
 
 def _imagine(connection: Connection, given: Plan, advice: Advice) -> Advice:
     """Return advice as the server judges it with the index imagined, seen by this session alone."""
+    # Imagined in this session alone: nothing is built, and nobody else sees it.
     made = connection.execute(
         text("SELECT indexrelid, indexname FROM hypopg_create_index(:sql)"), {"sql": advice.sql}
     ).one()

@@ -167,6 +167,7 @@ def measure(
         spending.watch(engine),
         engine.connect() as connection,
     ):
+        # One connection for all pages, so that what is in its cache is alike for each.
         pages = tuple(_pages(connection, plan, notes, spending))
     # A whole load of more would take the memory that it is to measure.
     few = plan.judgement.rows <= MOST_HELD
@@ -228,6 +229,7 @@ def _pages(
         notes.append(
             f"pages not run, to keep within {spending.budget_ms:,.0f} ms of database time: {named}"
         )
+    # The total last: it is one figure, and may take as long as all pages.
     if plan.judgement.count is not None and plan.judgement.count_time is not None:
         if plan.judgement.count_time.ms > spending.one_ms:
             notes.append(f"the total was not counted: about {plan.judgement.count_time.ms:,.0f} ms")
@@ -244,6 +246,7 @@ def _measured(
 ) -> Measured | None:
     """Return a page as measured; None where it ran into its time limit, or was not counted."""
     engine = clock.rates.engine
+    # Counted in the first run, timed in those after it: counting slows a page.
     run = run_limited(connection, trial, spending.one_ms, spending, spending.one_ms, 0.0)
     if run.cut or run.counted is None:
         return None

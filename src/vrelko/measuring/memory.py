@@ -74,6 +74,7 @@ def _footprint(engine: Engine, plan: Plan, strategy: str, readers: int) -> Footp
             return len(rows), took
 
     read_alone = readers == 1
+    # Started after imports and connections: only the rows are to be weighed.
     tracemalloc.start()
     try:
         if read_alone:

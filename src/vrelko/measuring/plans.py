@@ -101,6 +101,7 @@ def plan(
     if engine is None:
         plans = list(plan_listings(several, facts, *given, rates=rates))
     else:
+        # One budget for all: several listings must not take several times as long as was allowed.
         spending = Spending(budget_ms)
         with spending.watch(engine):
             for one in several:
@@ -169,6 +170,7 @@ def check_claims(
     # Whichever rows come first: an order would cost a sort for a mere probe.
     some = listing.select.order_by(None).with_only_columns(*columns, maintain_column_froms=True)
     page = some.limit(_LOOKED_AT).subquery()
+    # Grouped in the database: a thousand keys need not travel to be compared.
     twice = select(literal(1)).select_from(page).group_by(*page.c).having(func.count() > 1).limit(1)
     with engine.connect() as connection:
         try:

@@ -96,6 +96,7 @@ def _sample(
         .where(*kept)
         .limit(LOOKED)
     )
+    # From the far end the last part is looked at as a reader would come to it.
     ahead, back = key.element.asc(), key.element.desc()
     if down:
         ahead, back = back, ahead

@@ -140,6 +140,7 @@ def _play_all(
 def _reach(plan: Plan) -> int:
     """Return how many rows a walk can come to meet."""
     stream, pages = plan.stream, plan.candidates[0].drift.pages
+    # The first page is asked for at once, so a walk lasts one dwell less than it has pages.
     span = plan.given.readers.dwell_s * max(pages - 1, 0)
     # Each change shifts a walk by one row at most; twice that and 50 leave room for chance.
     changes = (stream.inserts + stream.deletes + stream.moves) * span
@@ -212,6 +213,7 @@ class _Replay:
         size = self._plan.judgement.size
         times = tuple(page * self._dwell for page in range(self.pages))
         script = write_script(self._walked, self._stream, times[-1], rng)
+        # The same changes for the simulator, so that every count can be compared.
         course, known = make_course(self._walked, script, size, times, self._overlap)
         listing, params = self._plan.served, self._plan.params
         walkers = [

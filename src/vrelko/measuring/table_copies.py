@@ -61,14 +61,17 @@ def copy_of_rows(copy: Engine, table: Table, rows: Sequence[dict[str, Any]]) -> 
             "Name an empty database: the replay makes the table there, and drops it again",
             "replay-table",
         )
+    # Of its own metadata: the caller's table keeps its constraints.
     made = table.to_metadata(MetaData())
     # The tables that they point to are not copied.
     for constraint in list(made.foreign_key_constraints):
         made.constraints.discard(constraint)
+    # Made ahead of the block that drops it: a table that somebody else made meanwhile is theirs.
+    with copy.begin() as connection:
+        made.create(connection)
     try:
-        with copy.begin() as connection:
-            made.create(connection)
-            if rows:
+        if rows:
+            with copy.begin() as connection:
                 connection.execute(made.insert(), list(rows))
         yield copy
     finally:

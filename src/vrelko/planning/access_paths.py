@@ -51,6 +51,7 @@ def route_use(lender: Any, listing: Listing, use: VariantUse, facts: Facts) -> V
         listing.check_params(use.outline.params)
     except PageError:
         return use
+    # The same order under two sets of names: the planner's columns, and the listing's.
     names = [str(order) for order in use.outline.orders]
     allowed = listing.orders(engine)[names.index(str(use.order))]
     rows: float | None = None
@@ -75,6 +76,7 @@ def route_use(lender: Any, listing: Listing, use: VariantUse, facts: Facts) -> V
 def _joined_rows(outline: Outline, facts: Facts) -> float | None:
     """Return about the rows of a join from the facts of its tables; None where some lack."""
     known = {table.name: table for table in facts.tables}
+    # What cannot be weighed for one table cannot be multiplied.
     if any(c.table not in known or c.kind == "other" for c in outline.conditions):
         return None
     rows = known[outline.table].rows
@@ -235,6 +237,7 @@ class Asking:
 
         `placed`: rows by which the place that is asked about may be wrong.
         """
+        # SQLite plans without looking at values, so it never turns.
         if not TRAITS[self.engine].turns:
             return ()
         found = []
@@ -314,6 +317,7 @@ def find_turns(
     """
     if first is None or high <= max(low, 1.0):
         return ()
+    # Few questions at first: between two places that agree nothing is asked.
     places = [low, *(high * share for share in _PLACES if high * share > low), high]
     told: list[tuple[float, ExplainedPath]] = [(low, first)]
     for place in places[1:]:

@@ -18,6 +18,7 @@ def conclude(plan: Plan) -> tuple[str, str]:
     todo = [f"serve it by {strategy}"]
     count = len(plan.indexes)
     outlook = judged.outlook
+    # In the order in which somebody would do it.
     if count:
         todo.append(f"create {count} index{'es' if count > 1 else ''}")
     if outlook is not None and "total counted once per walk" in outlook.done:
@@ -37,6 +38,7 @@ def reasons_of(plan: Plan) -> Iterator[str]:
     judged = plan.judgement
     costs = {one.order: one.mean_ms[plan.verdict.strategy] for one in judged.variants}
     if len(costs) > 1 and max(costs.values()) > _APART * max(min(costs.values()), 1e-3):
+        # The two ends say more than a list: readers of one order pay for it.
         slow, fast = max(costs, key=lambda one: costs[one]), min(costs, key=lambda one: costs[one])
         yield (
             f"Order {slow} takes {render_ms(costs[slow])} ms per page, "

@@ -56,6 +56,7 @@ class _Rungs:
                 return value, (share - begin) / (end - begin)
         if not self.values:
             return self.common[min(int(share * len(self.common)), len(self.common) - 1)][2], 0.5
+        # Between two bounds nothing is known: the middle is about where the row stands.
         step = min(bisect_right(self.begins, share), len(self.values) - 1)
         return self.values[max(step - 1, 0)], 0.5
 
@@ -76,6 +77,7 @@ class KeyLadder:
         self._names = order.names
         for term, key in zip(order.terms, variant.source.keys, strict=True):
             rungs = _rungs(term, key.bind, table)
+            # With one term unknown no whole key can be made.
             if rungs is None:
                 self._rungs = []
                 break

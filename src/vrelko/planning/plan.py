@@ -92,6 +92,7 @@ class Plan:
     @cached_property
     def strategy_costs(self) -> tuple[StrategyCost, ...]:
         """What each strategy of keeping pages steady costs the database, and keeps."""
+        # By the rates the plan was judged with, so that its figures fit together.
         clock = Clock(self.judgement.rates, self.facts.server)
         return cost_strategies(
             self.usual_model(), self.given.readers, clock, self.judgement.size, self.overlap
@@ -138,6 +139,7 @@ class Plan:
 
     def as_dict(self) -> dict[str, Any]:
         """Return the plan as plain data (schema `vrelko.plan/3`)."""
+        # All that was judged goes out: what a table leaves out, a script may need.
         judged = asdict(self.judgement)
         return {
             "schema": SCHEMA,
@@ -220,6 +222,7 @@ def _plan_one(
     dialect = facts.server.engine
     outline = listing.outline(dialect, values)
     uses = _uses_of(listing, outline, dialect, values)
+    # Before judging, since which paths the server takes decides what pages cost.
     if engine is not None:
         with database_errors("EXPLAIN"), engine.connect() as connection:
             uses = tuple(route_use(connection, listing, use, facts) for use in uses)
@@ -327,6 +330,7 @@ def routine_text(
     Filters are left out by NULL, sets of values and searches altogether. Its last column is the
     total where the listing has one, else whether more rows follow. Raises ListingError for SQLite.
     """
+    # Without optional filters in the variant: the routine leaves each out by itself.
     filters = listing.filters
     variant = listing.variant(dialect, order, filters.unless_optional(params))
     asked = [

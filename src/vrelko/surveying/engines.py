@@ -51,6 +51,7 @@ def _postgresql_changes(connection: Connection, table: str) -> dict[str, float]:
     ).first()
     if row is None:
         return {}
+    # Counters begin anew when somebody resets them, else when the server starts.
     minutes = max(row[2] / timedelta(minutes=1), 1e-3)
     return {"updates": row[0] / minutes, "deletes": row[1] / minutes}
 

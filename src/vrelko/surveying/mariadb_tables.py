@@ -65,6 +65,7 @@ def survey_table(
 
 def _sampled_by(table: TableFacts) -> str | None:
     """Return an integer column that an index begins with, the primary key's before others."""
+    # Sought by key: without one, rows can be had from the beginning alone.
     firsts = [*table.primary_key[:1], *(index.columns[0].name for index in table.indexes)]
     for name in firsts:
         if name is None or not table.has_column(name):
@@ -142,11 +143,13 @@ def _count_by_windows(connection: Connection, table: TableFacts, key: str) -> Ta
     if low is None or high - low < _WINDOWS * _WINDOW_ROWS:
         rows = float(connection.execute(text(f"SELECT count(*) FROM {t}")).scalar() or 0)
         return replace(table, rows=rows, rows_from="counted")
+    # The same places in each survey, so that two of them can be compared.
     rng = random.Random(1)
     ahead = (
         f"(SELECT {k} FROM {t} WHERE {k} >= {{at}} ORDER BY {k} LIMIT 1 OFFSET {_WINDOW_ROWS - 1})"
     )
     ats = [low + rng.randrange(high - low + 1) for _ in range(_WINDOWS)]
+    # One statement for all windows: each would be a journey of its own.
     parts = [f"SELECT {at} AS at_, {ahead.format(at=at)} AS last_" for at in ats]
     found = connection.execute(text(" UNION ALL ".join(parts))).all()
     # A window that begins near the end may have too few rows to close.
@@ -167,6 +170,7 @@ def _probe_by_key(connection: Connection, table: TableFacts, key: str, budget: B
     low, high = connection.execute(text(f"SELECT min({k}), max({k}) FROM {t}")).one()
     if low is None:
         return []
+    # So short a span is read whole sooner than it is sampled.
     if high - low < PROBES:
         return list(connection.execute(text(f"SELECT {listed} FROM {t} LIMIT {PROBES}")))
     rng = random.Random(2)

@@ -38,6 +38,7 @@ def survey_table(
     # PostgreSQL says -1 of a table that was never analysed.
     stale = table.rows < 0 or not known or all(c.null_share is None for c in table.columns)
     try:
+        # A refusal ends the transaction there, and the survey goes on after it.
         with connection.begin_nested():
             sample = catalog.sample_rows(connection, table, names, SAMPLED_BLOCKS)
     except Exception as error:
@@ -119,6 +120,7 @@ def _from_sample(table: TableFacts, sample: list[tuple[int, Any]], block: int) -
     rows = table.rows if table.rows >= 0 else table.blocks * len(sample) / max(blocks, 1)
     columns = []
     for i, column in enumerate(table.columns):
+        # Rows of whole blocks: neighbours in the table, which correlated columns show.
         values = [row[i] for _, row in sample]
         common = tuple(common_values(values))
         found = _sampled(column, values, rows, common)

@@ -88,6 +88,7 @@ def _probe(
             conditions.append((name, f"{own} {'<=' if column.descending else '>='} :v{i}"))
         order.append(own + (" DESC" if column.descending else ""))
     where = " AND ".join(condition for _, condition in conditions)
+    # Only places are read, so that an index alone may answer.
     statement = text(
         f"SELECT {place} FROM {source} WHERE {where} ORDER BY {', '.join(order)} "
         f"LIMIT {WINDOW_ENTRIES}"

@@ -50,6 +50,7 @@ def count_by_windows(connection: Connection, table: str, row_id: str) -> float:
     )
     if low is None or high is None:
         return 0.0
+    # Row ids are sought at random: where few are missing each row is about as likely.
     span = high - low + 1
     # So few rows are counted as fast as they are sampled.
     if span <= WINDOWS * WINDOW_ROWS:
@@ -76,6 +77,7 @@ def sample_rows(
     t = quote_name(connection, table)
     parts = []
     for column in columns:
+        # Cut by the database, so that a long text is not sent to be thrown away.
         c = quote_name(connection, column)
         parts.append(
             f"CASE WHEN typeof({c}) IN ('text', 'blob') THEN substr({c}, 1, {PREFIX}) ELSE {c} END"

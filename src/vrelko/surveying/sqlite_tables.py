@@ -100,6 +100,7 @@ def _probe_starts(sample: Sample) -> list[dict[str, Any]]:
 def _column(column: catalog.CatalogColumn, sample: Sample, rows: float) -> ColumnFacts:
     """Return what sampled rows tell of a column."""
     values, widths = sample.values[column.name], sample.widths[column.name]
+    # An empty table has no sample, and shares of nothing are 0.
     size, common = max(sample.size, 1), tuple(common_values(values))
     distinct = expect_distinct(values, rows)
     return ColumnFacts(
@@ -159,6 +160,7 @@ def _with_statistics(table: TableFacts, statistics: Mapping[str | None, list[int
     """Return the table with distinct counts of leading index columns from stored statistics."""
     distinct: dict[str, float] = {}
     for index in table.indexes:
+        # The second number is the mean of rows that share the first column's value.
         numbers = statistics.get(index.name, [])
         leading = index.columns[0].name if index.columns else None
         if len(numbers) > 1 and leading is not None and not index.partial:
@@ -180,6 +182,7 @@ def _survey_view(connection: Connection, name: str, notes: list[str]) -> TableFa
     notes.append(f"{name}: what lies behind it is not known here; its pages are counted alone")
     declared = catalog.read_columns(connection, name)
     source = quote_name(connection, name)
+    # A view may compute anything, so it is not counted to its end.
     counted = text(f"SELECT count(*) FROM (SELECT 1 FROM {source} LIMIT {_VIEW_ROWS})")
     rows = float(connection.execute(counted).scalar() or 0)
     columns = tuple(

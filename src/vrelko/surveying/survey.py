@@ -89,6 +89,7 @@ def _names_of(what: Any, known: Sequence[str], dialect: str) -> tuple[list[str],
 
 def _count_values(connection: Connection, table: TableFacts, outline: Outline) -> TableFacts:
     """Return the table with the shares of the outline's parameter values counted by index."""
+    # Counting by an index reads the entries of that value; without one it would scan.
     led = {index.columns[0].name for index in table.indexes if index.columns and not index.partial}
     columns = {column.name: column for column in table.columns}
     for condition in outline.conditions:
@@ -103,6 +104,7 @@ def _count_values(connection: Connection, table: TableFacts, outline: Outline) -
             if counted is None:
                 continue
             column = columns[condition.column]
+            # At the cap the true number may be larger: it only counts where statistics had less.
             known = column.share_of(value) or 0.0
             if counted < COUNT_CAP or known * table.rows < counted:  # so many there are at least
                 rest = tuple(item for item in column.common if item[0] != str(value))

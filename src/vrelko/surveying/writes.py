@@ -107,7 +107,9 @@ def _read(
         newest = max(newest, moment)
         late.append((newest - moment).total_seconds())
     span = max((max(moments) - _low(moments)).total_seconds(), 1.0)
+    # Of the values' own clock, which is what people plan by.
     hours = Counter(moment.hour for moment in moments)
+    # A sample of less than a day is one day's.
     days = max(span / 86_400, 1.0)
     ordered = sorted(late)
     notes = []

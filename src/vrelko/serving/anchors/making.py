@@ -41,6 +41,7 @@ def create(engine: Engine, anchors: AnchorSet, *, static: bool = False) -> None:
     order is taken away first. `static`: without triggers.
     """
     parts, names = _of(engine, anchors)
+    # Read before anything is locked: SQLite would wait for its own reader.
     types = parts.types(engine, anchors.tables)
     with (
         database_errors("making of anchors"),
@@ -108,6 +109,7 @@ def drop(engine: Engine, anchors: AnchorSet) -> None:
 def leftovers(engine: Engine, anchors: AnchorSet) -> list[str]:
     """Return the groups of anchors that an earlier description of the listing has left."""
     with database_errors("look for anchors"), engine.connect() as connection:
+        # By their names alone: what an earlier description was, nobody knows any more.
         found = _tables(connection, anchors)
     of_owner = re.compile(rf"vrelko_(?:state|log)_({re.escape(anchors.owner)}[0-9a-f]{{8}})")
     groups = {told[1] for told in map(of_owner.fullmatch, found) if told}

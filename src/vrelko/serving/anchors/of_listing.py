@@ -57,12 +57,14 @@ def anchor_set(
         raise _refused(settings, "locks the rows it reads")
     if adds_criteria(settings.select):
         raise _refused(settings, "has conditions of the ORM's own, which no trigger would know")
+    # Conditions are read once more here, since triggers are made of what holds for all readers.
     parts, fixed = _conditions(settings)
     order_text, keys = _keys(settings, connection, order)
     logged = _logged(settings, connection, keys)
     told = "" if fixed is None else str(fixed.compile(dialect=dialect, compile_kwargs=_LITERAL))
     # Another table or listing has another owner; another condition or other columns need another
     # log, by which those of an earlier description of the listing are told from its own.
+    # Readable in a list of tables, and short enough for the names that end in it.
     owner = re.sub(r"[^0-9A-Za-z]+", "_", f"{table.name}_{settings.name}")[:22]
     owner = f"{owner}_{_mark(3, table.fullname, settings.name)}"
     rows = _mark(4, str(parts), told, str([column.name for column in logged]))
@@ -104,6 +106,7 @@ def _siblings(settings: Settings, connection: Any, fan: int) -> dict[str, Anchor
 
 
 def _orders(settings: Settings) -> Sequence[str | None]:
+    # Orders that a search brings along are those of its filter, which has no anchors.
     described = settings.variants.described
     own = described.given[: len(described.given) - described.search_orders]
     return [None, *map(str, own[1:])]

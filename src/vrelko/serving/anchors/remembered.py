@@ -65,6 +65,7 @@ class Remembered:
     def __init__(self, version: int, order: KeyOrder) -> None:
         self.version, self.logged, self._grown = version, False, 1.0
         self._order = order
+        # A version does not change, so the end is found once.
         self._end: Count | None = None
         self._found: tuple[int, Count] | None = None
         self._nodes: Kept[tuple[int, int], Node] = Kept(_MOST_NODES)
@@ -138,6 +139,7 @@ class Remembered:
     def _descend(self, choose: Callable[[int, Node, int], int], behind: Behind) -> Count:
         low: Anchor | None = None
         rows, until = 0, None
+        # From the widest level down: a hundred anchors each, of which one is gone into.
         for level in range(LEVELS, 0, -1):
             node = self._node(level, low, until, behind)
             i = choose(level, node, rows)

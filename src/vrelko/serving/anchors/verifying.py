@@ -48,6 +48,7 @@ def _parts(
         return [params or {}]
     columns = [anchors.tables.anchors.c[f"p{i}"] for i in range(len(anchors.parts))]
     with database_errors("look at anchors"), engine.connect() as connection:
+        # Only parts that have anchors: of others there is nothing to compare.
         rows = connection.execute(select(*columns).distinct().order_by(*columns)).all()
     return [dict(zip(anchors.parts, row, strict=True)) for row in rows]
 
@@ -92,6 +93,7 @@ def _differences(lookup: AnchorLookup) -> Iterator[tuple[Anchor, int]]:
 
 def difference(lookup: AnchorLookup, before: Key | None, anchor: Anchor) -> int:
     """Return the rows of a segment less those that its anchor and the log tell of."""
+    # An anchor counts up to and including its own row, if that is still there.
     live = lookup.between(before, anchor.key) + lookup.is_there(anchor.key)
     return live - anchor.n - lookup.log_between(before, anchor.key)
 

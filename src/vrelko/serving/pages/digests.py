@@ -27,5 +27,6 @@ def split_digests(digests: bytes) -> list[bytes]:
 
 def add_digests(variant: Variant, digests: bytes | None, full: Sequence[Any]) -> bytes:
     """Return what the next cursor carries: the latest rows that were served."""
+    # The oldest fall out: rows that far back have slipped past all that an overlap asks for again.
     every = (digests or b"") + b"".join(digest_of(variant, row) for row in full)
     return every[-MOST * _BYTES :]

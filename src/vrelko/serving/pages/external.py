@@ -39,6 +39,7 @@ class GivenResults(Runner):
         if not self._results:
             return [], []
         result = self._results.pop(0)
+        # As when the statement is run here: a joined collection repeats its entity.
         result = result if apart is None else result.unique(apart)
         if cutter is None:
             rows = list(result.all())
@@ -55,6 +56,7 @@ def spell_out(
     order: str | None,
 ) -> tuple[Select[Any], ...]:
     """Return the selects of a page; see `Listing.statements`."""
+    # No connection: whoever runs the statements has one, and no catalog can be asked here.
     opened = _open(settings, Runner(None, {}), dialect, params, order, None)
     spot, rows = opened.spot_of(at), settings.sizes.check(size)
     variant = opened.variant

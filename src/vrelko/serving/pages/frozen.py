@@ -19,6 +19,7 @@ def freeze(opened: BoundRequest, frozen: FrozenIds) -> str:
     Raises PageError where there are more than may be stored, UnavailableError where all lists
     together are too many now.
     """
+    # The fingerprint holds parameters, order and scope, which is what walks must share.
     known = frozen.recent(opened.fingerprint)
     if known is not None:
         return known
@@ -56,6 +57,7 @@ def read_frozen(opened: BoundRequest, frozen: FrozenIds, name: str, spot: Spot, 
     variant = opened.variant
     found: dict[tuple[Any, ...], tuple[Any, Any]] = {}
     if wanted:
+        # An IN of single values is no list of tuples.
         one = len(variant.identity) == 1
         ids = [key[0] for key in wanted] if one else wanted
         rows, full = opened.runner.fetch(

@@ -33,6 +33,7 @@ _NUMBERED = ("number", "offset", "end")
 
 def total_of(opened: BoundRequest) -> Total | None:
     """Return how many rows a request has by its anchors, None where it has none, or other rows."""
+    # Anchors that promised rows which were not there are not asked again in this request.
     if opened.misfit:
         return None
 
@@ -114,6 +115,7 @@ def jump(
     if landing is None:
         return None
     lookup, total, offset = landing.lookup, landing.total, landing.offset
+    # A page ahead of the first whole one is bounded by the rows that there are.
     want = size if spot.rows is None else min(spot.rows, size)
     given = key_parameters(landing.key or ())
     asked: tuple[Select[Any], ...] = ()
@@ -159,6 +161,7 @@ class _Landing:
 def _land(
     opened: BoundRequest, lookup: AnchorLookup, spot: Spot, size: int, counted: Total | None
 ) -> _Landing:
+    # A total that the cursor carries spares the count, as for any page.
     known = counted.value if counted is not None and counted.kind == "exact" else None
     wanted = spot.kind == "end" or opened.settings.total != "none"
     ahead = None if spot.kind == "end" else _offset(spot, size, 0)

@@ -31,6 +31,7 @@ def shorten(variant: Variant, key: Sequence[Any]) -> tuple[Any, ...]:
     for place in sorted(sizes, key=lambda place: -sizes[place]):
         if total <= _MOST:
             break
+        # What identifies the row is how it is found again, so it stays whole.
         if place not in variant.identity:
             whole[place] = Digest.of(whole[place])
             total -= sizes[place]
@@ -50,6 +51,8 @@ def lengthen(runner: Runner, variant: Variant, key: Sequence[Any]) -> tuple[Any,
     statement, values = variant.key_by_id(variant.id_of(key))
     rows, _ = runner.fetch(statement, None, values)
     for row in rows:
+        # The row must still have the values that the cursor was written for, or it stands elsewhere
+        # now.
         found = variant.converted(row)
         if all(_fits(one, other) for one, other in zip(key, found, strict=True)):
             return found

@@ -239,6 +239,7 @@ class Page(Sequence[Any]):
         if not self.rows:
             return self._write(Spot.end() if self._cursors.numbered else self._spot_before())
         if self._cursors.by_offset and self.offset is not None:
+            # By offset the page before is told by numbers alone, whatever its rows are.
             start = max(self.offset - self.size, 0)
             # A page before the first full one is as short as the rows ahead of it.
             rows = self.offset if self.offset < self.size else None

@@ -73,6 +73,7 @@ class PeriodReader:
         """
         # Bounds in the column's own terms, whatever zone the reader has.
         low, high = (None, None) if within is None else self.clock.bounds(within)
+        # From the end that is listed first, inside of what was asked for.
         bound = high if newest_first else low
         last: CalendarPeriod | None = None
         # Each turn is one period, so that a column with a row a day for ages ends too.
@@ -190,6 +191,7 @@ def within_period(
     """Return parameters with the bounds of a period. Raises PageError."""
     _, clock = clock_of(settings, lender, time_zone)
     begin, end = clock.bounds(parse_period(period))
+    # Behind the year 9999 there is no moment to bound by.
     return {**(params or {}), FROM: begin, UNTIL: end or begin.replace(year=9999, month=12, day=31)}
 
 
@@ -287,4 +289,5 @@ def _first_spot(
         return Spot.at_value(begin)
     if end is None:
         return Spot.start()
+    # Descending, the period begins at its last moment: the least one below its end.
     return Spot.at_value(end - (timedelta(microseconds=1) if column.kind != "date" else _DAY))

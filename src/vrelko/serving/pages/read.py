@@ -72,6 +72,7 @@ def answer(settings: Settings, lender: Any, request: Request) -> Page:
     # Once for each variant: a type never tried may compare otherwise than it sorts.
     if opened.variant.doubtful:
         prove_keys(opened.runner, opened.variant, batch.full)
+    # Carried on by the cursors, so that the walk counts once.
     counted = settings.count == "once" and batch.total is not NO_TOTAL
     total = _to_carry(batch) if counted else None
     by_offset, numbered = settings.by_offset, settings.kind == "grid"
@@ -314,6 +315,7 @@ def _count(opened: BoundRequest, kind: str) -> Total:
         if estimate is not None:
             return Total(estimate, "about")
         kind = "capped"
+    # Anchors tell the whole total for less than a capped count costs.
     cap = settings.cap if kind == "capped" else None
     if settings.jumps == "anchors":
         told = total_of(opened)

@@ -63,6 +63,7 @@ class BoundRequest:
 
     def write(self, spot: Spot) -> str:
         """Return a spot as a cursor, its long values as digests."""
+        # Told by the types of the order: most keys are numbers and dates.
         if self.variant.may_be_long:
             if spot.key is not None and is_long(spot.key):
                 spot = spot._replace(key=shorten(self.variant, spot.key))
@@ -143,6 +144,7 @@ def lend(connection: Any, settings: Settings) -> AbstractContextManager[Any]:
     Rows with entities are read by a Session, on the caller's connection where there is none.
     Raises DatabaseError for asynchronous ones, which `aread` takes, and where none can be had.
     """
+    # First the two kinds that most callers pass.
     if isinstance(connection, Connection):
         return _in_session(connection) if settings.variants.orm else nullcontext(connection)
     if hasattr(connection, "run_sync") or hasattr(connection, "sync_engine"):

@@ -39,6 +39,7 @@ def where_is(
     """Return the place of a row; see `Listing.where_is`."""
     rows = settings.sizes.check(size)
     opened = open_variant(settings, lender, params, order, None)
+    # As any spot is read, so that a row, an entity or plain values will do.
     values = opened.spot_of(Spot.before(key)).key or ()
     offset = None
     if settings.jumps == "anchors":

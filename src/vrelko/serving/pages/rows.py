@@ -74,6 +74,7 @@ class PageReader:
 
     def read_all(self, most: int) -> Batch:
         """Return every row, at most `most`; `after` tells that there were more."""
+        # One more tells that there are more, and is not shown.
         rows, full = self._edge(False, most + 1)
         return Batch(
             rows=rows[:most],
@@ -172,6 +173,7 @@ class PageReader:
         )
 
     def _behind(self, spot: Spot) -> Batch:
+        # A key is taken by its values here, since a caller may have given a row.
         key = self._variant.key_of(spot.key or ())
         rows, full = self._seek(key, False, self._size + 1, spot.near)
         # A row behind the key proves nothing ahead of it but the row of the key itself,
@@ -264,6 +266,7 @@ class PageReader:
         if among is None:
             return None
         if self._values is None:
+            # A subquery's values are asked for by themselves: a branch needs them one by one.
             if among.rows is not None:
                 rows, _ = self._runner.fetch(among.rows.limit(MOST_VALUES + 1), None, {})
                 found: Sequence[Any] = [row[0] for row in rows]
@@ -283,6 +286,7 @@ class PageReader:
         if FEW_VALUES < len(values) <= MOST_VALUES:
             total, distinct = variant.spread_of(column, self._runner)
             share = min(len(values) / distinct, 1.0) if distinct else 0.0
+        # The same rule as the planner's, so that pages are read as they were planned.
         engine = variant.source.capabilities.engine
         return reads_branches(engine, len(values), self._size + 1, total, share)
 

@@ -47,6 +47,7 @@ def read_several(
     alone = settings.steady is not UNSTEADY or settings.strategy == "whole"
     pages: list[Page] = []
     for run in _runs(spots):
+        # A spot that is no number has no neighbour by number either.
         first = _number(run[0])
         if len(run) == 1 or first is None or alone:
             pages += [answer(settings, lender, replace(asked, at=one)) for one in run]
@@ -70,6 +71,7 @@ def _shown(spots: Any) -> str:
 
 def _number(spot: Any) -> int | None:
     """Return the number of a page that is asked for by it, None for any other spot."""
+    # The first page is page 1, and may lead a run.
     if spot is None or spot == "":
         return 1
     if isinstance(spot, Spot) and spot.fault is None and spot.rows is None:

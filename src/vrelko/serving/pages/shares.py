@@ -53,6 +53,7 @@ def spot_at_share(
     rows = None
     if settings.jumps == "anchors":
         rows = by_anchors(opened, lambda lookup: lookup.total())
+    # Counted, a share is a row number, which a jump reaches.
     if rows is not None:
         return Spot.offset(min(math.floor(share * rows), max(rows - 1, 0)))
     term = opened.variant.order.terms[0]
@@ -89,6 +90,7 @@ def share_of(
     term = opened.variant.order.terms[0]
     found = _distribution(opened)
     first = found.nulls if term.nullable and term.nulls == "first" else 0.0
+    # All NULLs stand in one piece, so how far off a row may be is the size of that.
     if key[0] is None:
         return Share(0.0 if first else 1 - found.nulls, found.nulls)
     ahead = found.share_of(key[0])

@@ -33,6 +33,7 @@ def read_steadily(
             "Leave ceiling= out, or give the listing steady=Steady(ceiling=True)",
             "ceiling-unset",
         )
+    # A list knows places, and no keys.
     by_number = spot.kind not in ("after", "before")
     if steady.frozen is not None and by_number:
         frozen, name = steady.frozen, spot.frozen or freeze(opened, steady.frozen)
@@ -82,5 +83,6 @@ def _read_under(
     if top is not None:
         return read(opened.under(top)), WalkState(top)
     batch = read(opened)
+    # The first row of the first page is the ceiling of the walk that begins here.
     first = opened.variant.key_from(batch.full[0]) if batch.full else None
     return batch, WalkState(first)

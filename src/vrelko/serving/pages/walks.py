@@ -51,6 +51,7 @@ def _frozen(
         view = hold_history(source, frozen)
     else:
         view = hold_view(source, frozen if isinstance(frozen, str) else None)
+    # Held to the end of the walk, or until its reader stops: a generator closes it.
     with view as connection:
         yield from walk(settings, connection, *given)
 
@@ -73,6 +74,7 @@ def walk(
             f"a batch must have at least 1 row, got {size!r}", "Give at least 1", "walk-size"
         )
     with lend(source, settings) as lender:
+        # Checked now, when the walk is asked for, and not when its first page is.
         opened = open_variant(settings, lender, params, order, scope)
         spot = opened.spot_of(start)
         last = None if until is None else _last_key(opened, until)
