@@ -51,6 +51,7 @@ def read_entries() -> dict[str, Entry]:
     for kind, page in (("term", "terms.md"), ("finding", "findings.md")):
         for name, text in _sections(_page(page)):
             found[_plain(name)] = Entry(name, kind, text)
+    # The docs' own table is the one list of codes: what is said here cannot differ from it.
     for title, text in _sections(_page("errors.md")):
         for code, when in re.findall(r"^\| `([a-z-]+)` \| (.*) \|$", text, re.MULTILINE):
             group = title.removeprefix("For the ").partition(":")[0]

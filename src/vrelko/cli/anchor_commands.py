@@ -95,9 +95,11 @@ def build(pages: str, listings: Sequence[str], static: bool) -> None:
     """Make tables and triggers, and lay the anchors of all rows. Goes on where it was stopped."""
     with _counted(pages, listings) as found:
         for listing, one in found:
+            # Without a length, as how many rows there are is what is being counted.
             with counting(f"laying the anchors of {listing.name}, order {one.order}") as advance:
                 laid = one.build(advance, static=static)
             click.echo(f"{listing.name}, order {one.order}: {laid:,} anchors laid")
+            # Told and not dropped: an older release of the application may still read them.
             for left in one.leftovers():
                 click.echo(
                     f"{listing.name}: anchors of an earlier description are left ({left}), and "
@@ -144,6 +146,7 @@ def fold(pages: str, listings: Sequence[str], every: float | None) -> None:
                         err=True,
                     )
             if every is None:
+                # For a job that runs each night: whoever watches it sees numbers that went off.
                 raise SystemExit(int(wrong))
             time.sleep(every)
 
@@ -291,6 +294,7 @@ def _counted(
             )
         # The pages file's own engine only reads.
         address = loaded.engine.url.render_as_string(hide_password=False)
+        # (All commands but these and a copy only read, and are kept from more.)
         engine = open_database(address, read_only=False)
         try:
             yield _orders(chosen, engine)

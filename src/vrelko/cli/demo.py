@@ -39,6 +39,7 @@ def run_demo(folder: Path, rows: int, walks: int, quiet: bool) -> dict[str, Any]
         show_facts(facts, brief=True)
     plans = list(plan(listings, facts, engine=pages.engine))
     studies = []
+    # Measured before anything is printed, so that the output reads as one piece.
     for one in plans:
         with progress_bar(f"measuring and walking {one.listing}", walks) as advance:
             studies.append(study(pages.engine, one, walks, 1, advance))
@@ -56,6 +57,7 @@ def run_demo(folder: Path, rows: int, walks: int, quiet: bool) -> dict[str, Any]
             show_drift(found.drift, brief=found is not studies[0])
     _step(out, "5", "report", "every figure and plot in one file")
     report = write_report(studies, folder / "report.html")
+    # Paths are for copying: a break in them would be copied too.
     out.print(f"report    {report}\ndatabase  {database}\npages     {pages_path}", soft_wrap=True)
     out.print(f"\nSee the pages:      vrelko serve --demo {folder}", soft_wrap=True)
     out.print("Your own database:  vrelko draft DATABASE -o pages.toml")
@@ -83,6 +85,7 @@ def _prepare(folder: Path, rows: int, out: Console) -> tuple[Path, Path]:
         with progress_bar("captures", rows) as advance:
             build(engine, rows, progress=advance)
         engine.dispose()
+        # (On every system: rename refuses a target that is there on some.)
         shutil.move(unfinished, database)
         # A file that somebody has changed since is theirs.
         if not pages.exists():

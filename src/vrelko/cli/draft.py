@@ -62,6 +62,7 @@ def draft(
                 facts = survey(engine, list(tables) or None)
             text = draft_pages(engine, facts, source)
     if as_json:
+        # What is written is read back, so that JSON and the file cannot differ.
         found = tomllib.loads(text)
         click.echo(json.dumps({"text": text, **found}, indent=2, ensure_ascii=False))
     elif output is None:
@@ -69,6 +70,7 @@ def draft(
     if output is None:
         return
     write_text(output, text)
+    # Those behind a # wait for their reader, and are none yet.
     count = sum(line.startswith("[listing.") for line in text.splitlines())
     if not as_json:
         click.echo(f"{count} listings written to {output}\nNext: vrelko plan {Path(output)}")

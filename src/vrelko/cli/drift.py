@@ -120,11 +120,13 @@ def drift(
             one = one.with_readers(log.readers)
             logs.append(log)
         # Facts describe a table that may be nowhere near.
+        # (A server's own tables are never written to, so without a copy nothing is replayed.)
         can = facts is None and _can_walk(loaded, copy_url)
         if not can and (replay or seconds):
             raise _cannot_replay(one)
         # Read for each listing: rows are numbered among its own.
         recording = None if events is None else _recorded(events, one)
+        # --concurrent asks for real readers by itself, whatever else is only expected.
         engine = loaded.engine if can and not (expect_only and not seconds) else None
         # What was recorded cannot happen again to the rows there are now.
         turns = walks if engine is not None and not expect_only and recording is None else 0
@@ -153,6 +155,7 @@ def _can_walk(loaded: Pages, copy_url: str | None) -> bool:
     """Tell whether the rows of a database can be copied, to be walked over."""
     from vrelko.engines.registry import database_file
 
+    # A pages file with `facts` has no database either.
     return loaded.facts is None and (
         copy_url is not None or database_file(loaded.engine.url) is not None
     )
@@ -162,6 +165,7 @@ def _readers_from(path: str, question: tuple[str, str, str], plan: Plan) -> LogR
     from vrelko.core.access_log import LogQuestion, readers_from_log
 
     parameter, means, address = question
+    # Offsets of a log become pages by the size that this listing has.
     asked = LogQuestion(parameter, means, address, plan.judgement.size)  # type: ignore[arg-type]
     return readers_from_log(read_lines(path), asked, plan.given.readers)
 
@@ -169,6 +173,7 @@ def _readers_from(path: str, question: tuple[str, str, str], plan: Plan) -> LogR
 def _recorded(path: str, plan: Plan) -> Events:
     from vrelko.core.drift.recorded import read_events
 
+    # By how many rows there are: a recording of another table would name rows that are not there.
     return read_events(read_lines(path), round(plan.judgement.rows))
 
 
@@ -229,6 +234,7 @@ def settle(
         name = engine_name(engine.dialect)
     found = advise_settling(delays, seconds, poll_s)
     if figure:
+        # (Rows a second, as they came while it watched.)
         _draw(figure, delays, len(delays.seconds) / seconds, poll_s)
     result: dict[str, Any] = {
         "schema": "vrelko.settling/1",

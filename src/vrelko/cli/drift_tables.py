@@ -27,6 +27,7 @@ def show_drift(drift: Drift, details: bool = False, brief: bool = False) -> None
     `details` prints every figure; `brief` no table at all.
     """
     out = console()
+    # The first sentence is the answer; all else says what it rests on.
     first, *more = drift.sentences
     out.print(f"\n[bold]{first}[/]")
     if not more and not details:  # of a table taken as static there is nothing to compare
@@ -91,6 +92,7 @@ def _suffered(drift: Drift, details: bool) -> Table:
         ]
     table = make_table(*titles)
     expected = {one.strategy: one for one in drift.expected}
+    # What each costs stands beside what it saves: neither decides alone.
     costs = {one.strategy: one for one in drift.costs}
     for one in drift.shown:
         form = expected.get(str(one.strategy))
@@ -262,6 +264,7 @@ def show_writes(writes: Writes) -> None:
     out.print(table)
     for note in writes.notes:
         out.print(f"note: {note}")
+    # In the file's own words, to be pasted as it stands.
     lands = writes.lands
     late_text = f", mean_s = {lands.mean_s:.0f}" if lands.kind == "late" else ""
     out.print(
@@ -329,6 +332,7 @@ def _title(drift: Drift, strategy: str) -> str:
 
 def _about(value: float) -> str:
     """Return a count that an estimate bears: three figures."""
+    # All its digits would claim more than the simulation knows.
     return render_count(float(f"{value:.3g}"))
 
 
@@ -339,4 +343,5 @@ def _mean(value: float) -> str:
 def _with_error(mean: float, error: float) -> str:
     if mean == 0:
         return "0"
+    # One walk alone has no spread: its error is infinite, and says nothing.
     return f"{mean:.3g} ± {error:.2g}" if 0 < error < float("inf") else f"{mean:.3g}"

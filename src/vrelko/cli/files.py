@@ -10,6 +10,7 @@ from vrelko.errors import FactsError
 
 def write_own(path: Path, text: str) -> None:
     """Write a file; a new one is for its owner alone, as it may show values of rows."""
+    # By the system's call: to narrow the rights afterwards leaves a moment in which all may read.
     number = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
     with os.fdopen(number, "w", encoding="utf-8") as out:
         out.write(text)

@@ -103,6 +103,7 @@ def demo(ctx: click.Context, folder: str, rows: int, walks: int, as_json: bool) 
 
 
 def _at_terminal() -> bool:
+    # Both: a question into a pipe is never seen, and one from a pipe never answered.
     return sys.stdin.isatty() and sys.stdout.isatty()
 
 

@@ -13,6 +13,7 @@ def needs_extra(extra: str, what: str) -> Iterator[None]:
     """Turn a missing library into an error that names the extra. Raises PagesFileError."""
     try:
         yield
+    # By what is missing, not by the extra: only one of its libraries may be.
     except ImportError as error:
         raise PagesFileError(
             f"{what} needs {error.name}, which is not installed",

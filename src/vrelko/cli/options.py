@@ -57,6 +57,7 @@ seed_option = click.option(
 
 def pages_arguments(command: F) -> F:
     """Take a pages file and some of its listings."""
+    # Put on last comes first: the source stands before its listings.
     named = click.argument("listings", nargs=-1, metavar="[LISTING|TABLE]...")(command)
     return click.argument("pages", type=click.Path(), metavar="SOURCE")(named)
 
@@ -123,6 +124,7 @@ def plans_of(
     """Yield a plan for each listing asked for, or for all of the file."""
     from vrelko.pagesfile.described import Described, load_source
 
+    # Whatever was given, file or database, comes out as a pages file's listings.
     loaded, listings = load_source(pages, listings, described or Described())
     try:
         # A caller that stops after the first plan closes the file's connections all the same.
@@ -151,6 +153,7 @@ def _plans(
             f"{pages} describes no listing", "Add a [listing.NAME] table", "pages-empty"
         )
     # Facts that were named go before those of the pages file.
+    # (They are a what-if: how it would be with other sizes or another server.)
     given = read_facts(Path(facts)) if facts else loaded.facts
     if given is not None:
         # Facts are plans' whole world then: no server is there to be asked.
@@ -178,6 +181,7 @@ def opened(database: str) -> Iterator[Engine]:
     """Lend an engine on a database, for reading only. Raises DatabaseError."""
     from vrelko.engines.registry import open_database
 
+    # (Commands end at once, but tests and notebooks call them in one process.)
     engine = open_database(database)
     try:
         yield engine

@@ -83,6 +83,7 @@ def plan(
 
     # Before anything is asked of the database: a wrong file is told at once.
     before = read_plans(since) if since else None
+    # All before the first is printed: half a JSON document, or half a table, is none.
     plans = []
     for loaded, one in plans_of(pages, listings, facts, thorough, budget_ms, not no_run, asked):
         if try_indexes:

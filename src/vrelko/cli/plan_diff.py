@@ -16,6 +16,7 @@ def read_plans(path: str) -> list[dict[str, Any]]:
     """Return the plans that `vrelko plan --json` once wrote. Raises FactsError."""
     try:
         found = json.loads(Path(path).read_text(encoding="utf-8"))
+        # Of any version: a plan saved by an earlier release is what is most worth comparing with.
         if not all(str(one["schema"]).startswith("vrelko.plan/") for one in found):
             raise ValueError("it holds no plans")
     except (OSError, ValueError, TypeError, KeyError) as error:
@@ -55,6 +56,7 @@ def _changes(old: Mapping[str, Any] | None, new: Mapping[str, Any]) -> Iterator[
     if old is None:
         yield "it is new"
         return
+    # Statistics waver by a little each time.
     if abs(new["rows"] - old["rows"]) > 0.01 * max(old["rows"], 1):
         yield f"rows: {render_count(old['rows'])} → {render_count(new['rows'])}"
     if old["path"] != new["path"]:
@@ -74,6 +76,7 @@ def _changes(old: Mapping[str, Any] | None, new: Mapping[str, Any]) -> Iterator[
             ("a page", once["burden"]["mean"]["ms"], candidate["burden"]["mean"]["ms"]),
             ("the last page", deep_once["ms"], deep["ms"]),
         ):
+            # Times of the same plan on the same machine differ by less than that.
             if max(one, other) > 1.25 * min(one, other):
                 yield (
                     f"{candidate['strategy']}, {name}: {render_ms(one)} → {render_ms(other)} ms "

@@ -60,6 +60,7 @@ def _show_strategies(out: Console, plan: Plan) -> None:
     suffered = (">repeats", ">misses") if changes else ()
     table = make_table("strategy", ">page 1", ">usual", ">last page", *suffered, "meets the needs")
     best, fitting = plan.verdict.strategy, plan.verdict.fitting
+    # The advice first, then what would do as well, then the rest.
     ranked = sorted(
         plan.candidates,
         key=lambda one: (one.strategy != best, one.strategy not in fitting, one.mean_ms),
@@ -104,6 +105,7 @@ def _show_findings(out: Console, plan: Plan) -> None:
     # An index that is printed as such need not be repeated as a fix.
     shown = {advice.sql for advice in plan.indexes}
     found = [one for one in plan.findings if one.fix not in shown]
+    # What makes pages wrong before what makes them slow; within a kind as they were found.
     found.sort(key=lambda one: _RANKS.index(one.kind))
     if found:
         out.print()

@@ -25,6 +25,7 @@ _READINGS = {
     "counted": "in part counted: some pages read more or less than this server's plan tells",
 }
 _MOST_LEFT_OUT = 3
+# times: below it the second would do as well, and no reader could tell
 _AHEAD = 1.05
 _KINDS = {"unsound": "red", "slow": "yellow", "fragile": "cyan"}
 
@@ -40,11 +41,11 @@ def show_plan(plan: Plan) -> None:
     _show_findings(out, plan)
     _show_indexes(out, plan)
     _show_verdict(out, plan)
-    _show_ways(out, plan)
+    _show_strategies(out, plan)
     _show_statements(out, plan)
 
 
-def _show_ways(out: Console, plan: Plan) -> None:
+def _show_strategies(out: Console, plan: Plan) -> None:
     """What keeps pages steady while rows change, where anything changes them."""
     stream = plan.stream
     # Of a table that stands still every strategy keeps pages steady.
@@ -57,6 +58,7 @@ def _show_ways(out: Console, plan: Plan) -> None:
     for cost in plan.strategy_costs:
         if cost.strategy == "overlap" and not plan.overlap:  # nothing need be asked for again
             continue
+        # By formula, which is at once there; `vrelko drift` simulates.
         form = expect_drift(cost.strategy, stream, plan.judgement.size, pages, dwell, plan.overlap)
         mark = "" if form.holds else " ?"
         table.add_row(
@@ -253,6 +255,7 @@ def _show_verdict(out: Console, plan: Plan) -> None:
 def _show_statements(out: Console, plan: Plan) -> None:
     out.print("[bold]statements[/]")
     for candidate in plan.candidates:
+        # Each but the first is sent only where those before it left the page short.
         several = ", one after the other until the page is full" if len(candidate.sql) > 1 else ""
         out.print(Padding(candidate.strategy + several, (0, 2)))
         for statement in candidate.sql:

@@ -67,6 +67,7 @@ def report(
         for loaded, one in plans_of(pages, listings, facts, budget_ms=budget_ms, described=asked):
             with progress(f"walking {one.listing}", walks) as advance:
                 studies.append(study(loaded.engine, one, walks, seed, advance, copy, budget_ms))
+    # (`check_report` above tried the place before minutes of work were put into it.)
     path = write_report(studies, Path(output))
     print_result(
         {"report": str(path), "listings": [one.as_dict() for one in studies]},

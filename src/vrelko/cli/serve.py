@@ -23,6 +23,7 @@ from vrelko.errors import DatabaseError, PageError
 if TYPE_CHECKING:
     from vrelko.pagesfile.described import Described
 
+# Names that only this machine can mean, so they are always answered.
 _LOOPBACK = ("localhost", "127.0.0.1", "::1")
 _EVERYWHERE = ("0.0.0.0", "::", "")
 
@@ -201,6 +202,7 @@ def _listen(host: str, port: int) -> socket.socket:
             # A server that is begun again at once finds its port still in TIME_WAIT.
             listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             listener.bind(address)
+            # More than the requests that are taken at once: the others are told so, not cut off.
             listener.listen(1_024)
         except OSError:
             listener.close()
@@ -239,6 +241,7 @@ def _log_to_stderr() -> None:
     told.propagate = False
 
 
+# long enough for any page that was planned, short enough that a pool is not held for minutes
 _STATEMENT_MS = 10_000.0
 
 
@@ -275,6 +278,7 @@ def _demo(folder: Path, hosts: Sequence[str]) -> tuple[Any, Callable[[], None]]:
             "demo-missing",
         )
     live = Live(database)
+    # (On a copy: the page writes, and the demo's numbers are for repeating.)
     return make_demo(live, hosts), live.close
 
 

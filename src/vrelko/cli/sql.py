@@ -61,9 +61,11 @@ def sql(
 
     asked, order = described_of(described), None
     if is_pages_file(pages) and asked.orders:
+        # A file's listings have orders already; there the option only chooses.
         order, asked = asked.orders[0], replace(asked, orders=())
     loaded, names = load_source(pages, listings, asked)
     try:
+        # Any dialect, whatever database is at hand: the text is for somebody else's.
         name = dialect or loaded.dialect
         check_dialect(name)
         found = []

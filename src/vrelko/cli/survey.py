@@ -59,6 +59,7 @@ def survey(
         facts = survey_(engine, table, budget_ms)
     if output:
         write_text(output, facts.to_json())
+    # (A facts file is this very JSON, so that it can be piped as well.)
     if as_json:
         click.echo(facts.to_json())
     else:

@@ -23,6 +23,7 @@ PAGED_ROWS = 1_000
 def console() -> Console:
     """Return a console on stdout, wide enough for tables where no terminal says otherwise."""
     # Rich would colour numbers wherever they stand; only words that need it are marked.
+    # In a pipe rich assumes 80 columns, which break a ladder's rows.
     return Console(width=None if sys.stdout.isatty() else 110, highlight=False)
 
 
@@ -139,6 +140,7 @@ def show_measurement(measurement: Measurement, brief: bool = False) -> None:
         ">ms measured",
         ">ratio",
     )
+    # A strategy's name stands once, over its pages.
     last = ""
     for page in measurement.pages:
         number = "all" if page.strategy == "whole" else f"{page.page:,}" if page.page else ""

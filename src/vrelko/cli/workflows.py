@@ -40,6 +40,7 @@ def study(
     Without one an SQLite file is copied by itself, and nothing is replayed on a server. A replay
     that fails loses nothing else: the study notes why.
     """
+    # Without rows first: it cannot fail for what the database does.
     found = drift(plan, seed=seed)
     measured = measure(engine, plan, budget_ms=budget_ms)
     notes = []
@@ -63,6 +64,7 @@ def study(
 def check_report(path: Path) -> None:
     """Raise PagesFileError where a report could not be written, before the work for it is done."""
     with needs_extra("report", "a report or figure"):
+        # (Only looked for: to import them takes seconds, and the work comes first.)
         for name in ("matplotlib", "jinja2", "pandas"):
             if find_spec(name) is None:
                 raise ModuleNotFoundError(name=name)

@@ -24,6 +24,7 @@ EPOCH = datetime(2022, 3, 1)
 DAYS = 1_600
 """The scheme has run for this many days."""
 
+# (A station enters a morning's birds at once, so neighbours by number share their station.)
 _BATCH = 12  # birds a station uploads together, on the mean
 
 
@@ -44,6 +45,7 @@ def build(
         connection.execute(insert(schema.species), _named("SP", SPECIES))
         connection.execute(insert(schema.follow), list(_follows()))
         statement = insert(schema.capture)
+        # In pieces, so that ten million captures need no more memory than a few thousand.
         for low in range(0, captures, 20_000):
             rows = list(capture_rows(low, min(low + 20_000, captures), captures, seed))
             connection.execute(statement, rows)
@@ -62,6 +64,8 @@ def _named(prefix: str, names: tuple[str, ...]) -> list[dict[str, Any]]:
 def _follows() -> Iterator[dict[str, int]]:
     for visitor in range(1, 201):
         for station in range(1, len(STATIONS) + 1):
+            # By arithmetic, not by chance: two stations of eleven for each visitor, without a
+            # generator.
             if (visitor * 31 + station * 17) % 11 < 2:
                 yield {"visitor_id": visitor, "station_id": station}
 
@@ -93,6 +97,7 @@ def capture_rows(low: int, high: int, total: int, seed: int) -> Iterator[dict[st
     note = _skewed(share(15), len(NOTES), 1.8) - 1
     age = 1 + np.floor(share(16) * 6)
 
+    # Another seed has other rings, or two databases could be taken for one.
     first = 10_000_000 + seed % 7
     for i, n in enumerate(range(low, high)):
         caught = EPOCH + timedelta(days=int(day[i]), hours=int(hour[i]))

@@ -101,6 +101,7 @@ class Bench:
     def taken(self, trial: Trial) -> AccessPath | None:
         """Ask by which access path the page of a trial that was run is read; None where unsure."""
         routes, strategy = self.model.routes, trial.strategy
+        # Facts without a server have no plan to compare with; a first page has no path but one.
         if not routes.explained or trial.unknown or trial.grouped or trial.offset <= 0:
             return None
         # Several statements a page: none of them alone says how it was read.
@@ -123,6 +124,7 @@ class Bench:
             with self._lent() as lender:
                 return int(Runner(lender, self.values).value(self.variant.count(cap)))
 
+        # A capped count takes the same path, and stops sooner.
         path = self.model.routes.count
         name = "count" if cap is None else "capped count"
         return Trial(
@@ -204,6 +206,7 @@ def time_trials(trials: list[Trial], rounds: int) -> Iterator[tuple[Trial, float
 
     Each is run once before, so that everything is in cache that finds room.
     """
+    # The fastest, not the mean: what delays a run is never the page itself.
     best = [float("inf")] * len(trials)
     for trial in trials:
         trial.run()

@@ -27,6 +27,7 @@ from vrelko.planning.plan import Plan
 
 _QUICK_MS = 60.0  # a page that took longer is not run again for its time
 _SLOW_MS = 200.0  # one that took longer is not run again for its count, unless it was misjudged
+# so many times its prediction: a page that takes it was misread
 _FAR_OFF = 4.0
 _DEPTHS_MORE = (0.251, 0.011, 0.853, 0.457)  # of the rows, where what was predicted is not believed
 _KEPT_BACK = 0.2  # of the budget, for running quick pages again
@@ -82,6 +83,7 @@ def verify(
         uses = []
         for j, use in enumerate(plan.uses):
             mine = [case for case in cases if (case.plan, case.use) == (i, j) and case.count]
+            # A count cut off by its limit is no total.
             totals = [c.rows for c in mine if c.name == "count" and c.count and not c.count.cut]
             told = totals[0] if totals else use.rows
             uses.append(replace(use, checks=tuple(_checks(mine, name)), rows=told))
@@ -95,6 +97,7 @@ def _follow_taken(session: Session, plans: Sequence[Plan], cases: Sequence[Case]
     The server is asked about the very statements that were run: where two paths cost about the
     same it turns from one to the other at other rows than those that the plan found.
     """
+    # Plans are values: each path that is learnt makes the next one, and cases keep their numbers.
     found = list(plans)
     engine = plans[0].facts.server.engine
     for case in cases:
@@ -115,6 +118,7 @@ def _follow_taken(session: Session, plans: Sequence[Plan], cases: Sequence[Case]
 
 def _predict_again(plans: Sequence[Plan], cases: Sequence[Case]) -> None:
     """Predict pages by the rows that were counted, where the total was, and by paths as taken."""
+    # A total that was cut off tells only that there are as many.
     told = {
         (case.plan, case.use): case.rows
         for case in cases
@@ -132,6 +136,7 @@ def _predict_again(plans: Sequence[Plan], cases: Sequence[Case]) -> None:
         use = plan.uses[case.use]
         use = replace(use, rows=told.get(of, use.rows), checks=())
         model = use.model(plan.facts.table(use.outline.table), plan.facts.server)
+        # A first page by groups is read as a keyset page is, whatever the listing's strategy.
         name = "keyset" if case.trial.grouped else case.name
         work = model.strategy(name, case.trial.offset, case.size)
         path = model.path_of(name, case.trial.offset, case.size)
@@ -150,6 +155,7 @@ def _predict_again(plans: Sequence[Plan], cases: Sequence[Case]) -> None:
 def _more(session: Session, plans: Sequence[Plan], cases: Sequence[Case]) -> list[Case]:
     """Run more pages of strategies that are not believed, at depths between, while time is left."""
     name = plans[0].facts.server.engine
+    # By strategy, not by page: what was misread at one depth is misread around it.
     doubted: dict[tuple[int, int, str], int] = {}
     for case in cases:
         if (
@@ -169,6 +175,7 @@ def _more(session: Session, plans: Sequence[Plan], cases: Sequence[Case]) -> lis
             bench = Bench(session.connection, plans[i], plans[i].uses[j])
             clock = Clock(shipped_rates(name), plans[i].facts.server)
             offset = depth_in_time(bench, clock, strategy, int(bench.model.matching * share), size)
+            # The first page was run already.
             if offset:
                 usual = plans[i].uses[j].outline.sizes.default
                 for case in make_cases(session, bench, strategy, offset, usual, (i, j)):
@@ -186,6 +193,7 @@ def _run(session: Session, case: Case, plans: Sequence[Plan]) -> None:
         session.left_out.append(f"{case.name} behind row {case.trial.offset:,}: budget spent")
         return
     predicted = counted_as(clock.rates.engine, case.trial.estimate)
+    # By the rates as shipped: those of this database are only fitted afterwards.
     expected_ms = clock.ms(case.trial.estimate)
     # Nothing is run that is predicted to outlast its limit: it would tell a bound, and cost
     # the limit.
@@ -254,5 +262,7 @@ def _checks(cases: Sequence[Case], engine: str) -> Iterator[Check]:
         for name in names:
             by_name.setdefault(name, []).append(case.count)
             nodes[name] = nodes.get(name) or case.trial.unknown
+    # One check a strategy, whatever number of its pages was counted: it is believed or not as a
+    # whole.
     for name, counts in by_name.items():
         yield make_check(name, counts, nodes.get(name, ""), engine)

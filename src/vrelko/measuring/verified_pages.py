@@ -20,11 +20,13 @@ from vrelko.measuring.budget import Spending
 from vrelko.measuring.trials import Bench, Trial
 from vrelko.planning.plan import Plan
 
+# No round share: a page must not happen to begin where an index block or a group of rows does.
 DEPTH_SHARE, MOST_DEPTH = 0.0517, 20_000
 """The offset of one deep page that is run: a twentieth of the rows, at most so many."""
 
 _MOST_MS = 250.0  # a page predicted to take longer is asked less deep
 _EARLY = 0.05  # of the budget, that a total may take to be counted before all else
+# rows: to read more at once would be a load of its own on a production server
 _MOST_WHOLE = 5_000.0
 
 
@@ -87,6 +89,7 @@ def _usual(
     last = max(int(rows) - size, 0)
     total = bench.total(None)
     early = clock.ms(total.estimate) < session.spending.budget_ms * _EARLY and not total.unknown
+    # (A guess of rows that is far off would send every deep page to the wrong place.)
     if early:  # all else is told by how many rows there are
         yield Case(*of, total.strategy, total, 0)
     seen: set[tuple[str, int, int]] = set()
@@ -98,6 +101,7 @@ def _usual(
             seen.add((strategy, reached, many))
             yield from make_cases(session, bench, strategy, reached, many, of)
     for strategy, offset, many in _turned(bench, last, size):
+        # These are not moved nearer to the start: there another path is taken.
         ms = clock.ms(bench.model.strategy(strategy, offset, many))
         if ms > session.spending.one_ms:
             session.left_out.append(f"{bench.plan.listing}: {strategy} near row {offset:,}")
@@ -106,6 +110,7 @@ def _usual(
     caps: set[int | None] = {None, bench.use.outline.cap} if thorough else {None}
     if bench.use.outline.total == "capped":
         caps.add(bench.use.outline.cap)
+    # The whole count first, as None sorts as 0: the capped one is part of it.
     for cap in sorted(caps, key=lambda one: one or 0):
         # It was counted ahead of all pages.
         if cap is None and early:
@@ -161,6 +166,8 @@ def _turned(bench: Bench, last: int, size: int) -> Iterator[tuple[str, int, int]
     ):
         for turn, after in zip_longest(turns, turns[1:]):
             end = last if after is None else after.row - size
+            # The geometric middle: paths turn at 100 and at 100,000 rows, and cost grows by
+            # factors.
             amid = int(math.sqrt(max(turn.row, 1.0) * max(end, turn.row)))
             yield name, min(amid, last), size
 
@@ -183,6 +190,7 @@ def make_cases(
     try:
         trial = bench.page(strategy, offset, size, session.spending.one_ms)
     except VrelkoError:
+        # PostgreSQL refuses all further statements of a transaction in which one failed.
         session.connection.rollback()
         session.left_out.append(f"{bench.plan.listing}: {strategy} behind row {offset:,}")
         return
@@ -197,5 +205,6 @@ def depth_in_time(bench: Bench, clock: Clock, strategy: str, offset: int, size: 
         # Even near the start it is too slow: the strategy is left out.
         if offset < 100:
             return None
+        # By thirds, so that ten million rows come down to a hundred within a dozen steps.
         offset //= 3
     return offset

@@ -41,11 +41,13 @@ class Walker:
     ended: bool = False
 
     def __post_init__(self) -> None:
+        # No fields: whoever makes a walker has no say in these.
         self._last: Page | None = None
         self._frozen: FrozenIds | None = None
         self._held = ExitStack()
         self._view: Connection | None = None
         if self.strategy == "frozen-ids":
+            # One connection for all threads, or each would have a memory of its own.
             store = create_engine(
                 "sqlite://", poolclass=StaticPool, connect_args={"check_same_thread": False}
             )
@@ -74,7 +76,9 @@ class Walker:
             self._next(),
             params=self.params,
             size=self.size,
+            # Readers of a replay look at rows; a count a page would cost more than the walk.
             total=False,
+            # The first page sets the ceiling, and the walk carries it on.
             ceiling=None if self._last is None else self._last.ceiling,
         )
         self.pages.append(list(page.keys))
@@ -101,7 +105,8 @@ class Walker:
         if self.strategy == "frozen-ids":
             return (page.total.value or 0) < number * self.size
         if self.strategy == "overlap":
-            # Rows served before were taken out of the page; the statement says how many came.
+            # The page began so far back as to meet its predecessor's last rows again, and those
+            # were taken out of it; the statement says how many came.
             begin = max((number - 1) * self.size - self.overlap, 0)
             return page.statements[0].rows < number * self.size - begin
         return len(page) < self.size

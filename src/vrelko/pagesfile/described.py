@@ -42,6 +42,7 @@ class Described:
     @property
     def given(self) -> list[str]:
         """The options that were given."""
+        # By the options' names: the message repeats what was typed.
         named = {
             "--order": self.orders, "--where": self.where, "--size": self.size,
             "--param": self.params, "--query": self.query, "--unique": self.unique,
@@ -91,10 +92,12 @@ def load_source(
         found[listing_name(table, found)] = _of_table(table, source, described)
     if described.query:
         found["query"] = _of_query(source, described)
+    # Through the model of a pages file, so that both are held to the same rules.
     data = {"source": {"url": address_for(source)}, "listing": found}
     try:
         model = PagesModel.model_validate(data)
     except ValidationError as error:
+        # The first two parts are "listing" and its name, which nobody typed.
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"][2:])
         shown = without_password(source)
@@ -103,6 +106,7 @@ def load_source(
             "Correct the option",
             "source-options",
         ) from error
+    # The path stands in messages alone: nothing is read from it.
     loaded = load_model(Path("the command line"), model, pool=pool)
     return loaded, list(loaded)
 
@@ -124,6 +128,7 @@ def _of_table(table: str, source: str, described: Described) -> dict[str, Any]:
 
 
 def _of_query(source: str, described: Described) -> dict[str, Any]:
+    # --query takes either, as a shell mangles a query with quotes in it.
     text = described.query
     path = Path(text)
     # A file's name, not a query: no query ends in .sql.
@@ -139,6 +144,8 @@ def _of_query(source: str, described: Described) -> dict[str, Any]:
     orders = list(described.orders) or ([read.order] if read.order else [])
     found: dict[str, Any] = {"kind": "grid", "orders": orders, "params": dict(described.params)}
     if read.table is not None:
+        # As a table it is planned with its indexes and statistics; as text only by what the server
+        # explains.
         found |= {"table": read.table, "columns": read.columns, "where": read.where}
     else:
         found |= {"sql": read.sql}
@@ -162,9 +169,11 @@ def without_password(source: str) -> str:
     try:
         return make_url(source).render_as_string(hide_password=True)
     except (ArgumentError, ValueError):
+        # What cannot be read as a URL may still hold a password somewhere.
         return source.partition("://")[0] + "://…"
 
 
 def address_for(source: str) -> str:
     """Return the URL of what a command was given, for a pages file wherever it stands."""
+    # Absolute, or a pages file kept elsewhere would look for the database beside itself.
     return source if "://" in source else f"sqlite:///{Path(source).absolute()}"

@@ -21,6 +21,7 @@ from vrelko.pagesfile.queries import PageQuery, read_query, split_statements
 from vrelko.pagesfile.schema import PagesModel
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
+# By parts of a name: engines have INTEGER, bigint, DOUBLE PRECISION, decimal(10,2) and more.
 _NUMBERS = ("INT", "NUM", "DEC", "REAL", "DOUB", "FLOA", "SERIAL")
 _NOTES = {
     "filters": "applied only when given",
@@ -51,6 +52,7 @@ def draft_pages(engine: Engine, facts: Facts, source: str) -> str:
     for table in sorted(facts.tables, key=lambda one: -one.rows):
         with database_errors("reading of the catalog"):
             keys = inspect(engine).get_foreign_keys(table.bare_name, schema=table.schema)
+        # Readers filter by what a column refers to, far more often than by what it holds itself.
         references = frozenset(name for key in keys for name in key["constrained_columns"])
         drafts = list(draft_listings(table, references))
         if not drafts:
@@ -70,12 +72,15 @@ def draft_queries(engine: Engine, text: str, source: str, dialect: str | None = 
 
     `dialect`: what the text is written for, where that is not the engine of the database.
     """
+    # The database's own grammar, unless the team's queries were written for another.
     record = engine_of(engine)
     parts = [_head(source)]
     for number, statement in enumerate(split_statements(text, record, dialect), 1):
         shown = " ".join(statement.split())
         told = shown if len(shown) < _MOST_SHOWN else f"{shown[: _MOST_SHOWN - 3]}..."
         try:
+            # What cannot be read stays in the file with the reason: a team can see that no query is
+            # missing.
             read = read_query(statement, record, dialect)
         except PagesFileError as error:
             parts.append(f"# {told}\n# not read: {error.what}\n")
@@ -94,6 +99,7 @@ def _head(source: str) -> str:
     where = f"url = {json.dumps(source)}"
     # No password stands in a file that is kept with the code.
     if shown != source:
+        # (The comment shows it without the password.)
         where = f'url_env = "DATABASE_URL"   # the variable that holds {shown}, with its password'
     return (
         "# A pages file to start from: change it as you like, then run `vrelko plan` with it.\n"
@@ -114,7 +120,9 @@ def _of_table(engine: Engine, name: str, draft: ListingDraft, table: TableFacts)
     if draft.periods:
         found["periods"] = draft.periods
     found["params"] = {key: _typed(value, table, key) for key, value in draft.params.items()}
+    # Statistics may know no common value; the file says so rather than make one up.
     missing = [key for key in draft.where if key not in draft.params]
+    # Loads are said once a table: feeds and pickers beside its grid have the same readers.
     return _block(engine, name, [draft.why], found, missing, _ASSUMED[: 2 * (draft.kind == "grid")])
 
 
@@ -167,6 +175,7 @@ def _block(
     kept = {key: value for key, value in found.items() if value or key == "unique"}
     if kept.get("unique", True):  # else it waits for its reader to name them
         try:
+            # Loaded as it would be by a user: a draft that is refused is worse than none.
             model = PagesModel.model_validate({"listing": {name: kept}})
             load_model(Path("draft"), model, engine)
         except (VrelkoError, ValueError) as error:

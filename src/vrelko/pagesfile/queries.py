@@ -15,6 +15,7 @@ from vrelko.errors import PagesFileError
 from vrelko.pagesfile.page_forms import take_off
 
 _SIGNS = {"GT": "gt", "GTE": "ge", "LT": "lt", "LTE": "le"}
+# `5 < n` is `n > 5`.
 _TURNED = {"gt": "lt", "ge": "le", "lt": "gt", "le": "ge"}
 DIALECTS = {
     "sqlite": "sqlite",
@@ -141,11 +142,13 @@ class _Reader:
         try:
             tree = self._sqlglot.parse_one(text, dialect=self._grammar)
         except self._sqlglot.errors.SqlglotError as error:
+            # The lines behind underline the place, which a message on one line cannot.
             raise ValueError(str(error).splitlines()[0]) from error
         # PostgreSQL reads Station and station alike, so both must be found.
         if self._folds:
             from sqlglot.optimizer.normalize_identifiers import normalize_identifiers
 
+            # (Loaded here alone: it draws in the whole optimizer.)
             tree = normalize_identifiers(tree, dialect=self._written)
         return tree.transform(self._named)
 
@@ -158,6 +161,8 @@ class _Reader:
     def _as_text(self, tree: Any) -> str:
         """Return a query as text whose parameters are written :name, on every engine."""
 
+        # The parser writes %(name)s for PostgreSQL and ? elsewhere; SQLAlchemy's text() reads :name
+        # alone.
         def spelled(node: Any) -> Any:
             named = isinstance(node, self.exp.Placeholder) and node.this
             return self.exp.Var(this=f":{node.this}") if named else node
@@ -199,6 +204,7 @@ class _Reader:
             size=unpaged.size,
             paged=unpaged.by,
             params=tuple(sorted({str(one.this) for one in bare.find_all(exp.Placeholder)})),
+            # Teams keep their count beside the page query; it is no listing.
             counts=len(shown) == 1 and isinstance(shown[0].unalias(), exp.Count),
             rows_of=self._rows_of(tree),
             shown=tuple(one.alias_or_name for one in shown if not one.is_star),
@@ -213,6 +219,7 @@ class _Reader:
         # These make other rows of it, or say of a row what depends on the others.
         if any(tree.find_all(exp.AggFunc, exp.Window, exp.Unnest)):
             return None
+        # The parser has named this part both ways.
         source: Any = tree.args.get("from_") or tree.args.get("from")
         table: Any = None if source is None else source.this
         if not isinstance(table, exp.Table) or table.args.get("joins"):
@@ -230,6 +237,7 @@ class _Reader:
             return None
         shown = tree.expressions
         columns = [] if len(shown) == 1 and shown[0].is_star else [one.name for one in shown]
+        # An expression or an alias is no column of the table: the query is paged as text.
         if columns and not all(isinstance(one, exp.Column) and not one.is_star for one in shown):
             return None
         where = tree.args.get("where")
@@ -246,6 +254,7 @@ class _Reader:
         for one in ordered.expressions if ordered is not None else ():
             if not isinstance(one.this, self.exp.Column) or not self.knows(one):
                 return None
+            # (The parser fills in where NULLs stand by the dialect, so it is always said.)
             falls, first = bool(one.args.get("desc")), bool(one.args.get("nulls_first"))
             # Where NULLs stand as the engine puts them anyway there is nothing to say.
             native = first == (self._nulls_low != falls)
@@ -257,6 +266,7 @@ class _Reader:
         """Return a condition by column. Raises ValueError for what a pages file has no word for."""
         found: dict[str, Any] = {}
         for part in tree.flatten() if isinstance(tree, self.exp.And) else [tree]:
+            # Brackets around a comparison mean nothing between ANDs.
             column, value = self._condition(part.unnest())
             known = found.setdefault(column, {})
             if not isinstance(value, dict) and not known:
@@ -274,6 +284,7 @@ class _Reader:
             column, value, _ = self._sides(part)
             return column, value
         for name, word in _SIGNS.items():
+            # By exact type: the parser's classes inherit from one another.
             if type(part) is getattr(exp, name):
                 column, value, turned = self._sides(part)
                 return column, {(_TURNED[word] if turned else word): value}
@@ -286,6 +297,7 @@ class _Reader:
         inner = part.this if negated else part
         if isinstance(inner, exp.Is) and isinstance(inner.expression, exp.Null):
             return self._column(inner.this), {"null": not negated}
+        # OR, functions, LIKE: left out they would change which rows there are.
         raise ValueError(f"{part.sql()} is not a plain comparison")
 
     def _sides(self, part: Any) -> tuple[str, Any, bool]:

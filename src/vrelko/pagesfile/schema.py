@@ -22,6 +22,7 @@ CONDITION = "a value, ':parameter', or a table of ge, gt, le, lt, in or null"
 class _Strict(BaseModel):
     """Keys with their bounds; what is not said is left to the records that hold the defaults."""
 
+    # A misspelt key that were ignored would leave a listing unprotected or unfiltered in silence.
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
     def said(self, *without: str) -> dict[str, Any]:
@@ -30,6 +31,7 @@ class _Strict(BaseModel):
 
     def said_of(self, *names: str) -> dict[str, Any]:
         """Return the values that were given of some keys."""
+        # Not by value: whoever writes the default down has said it.
         return {name: getattr(self, name) for name in names if name in self.model_fields_set}
 
 
@@ -46,10 +48,12 @@ class ConditionModel(_Strict):
     @model_validator(mode="after")
     def _says_something(self) -> ConditionModel:
         if all(value is None for value in self.model_dump().values()):
+            # An empty table would pass for "no condition" and show every row.
             raise ValueError(CONDITION)
         return self
 
 
+# In this order, so that TOML's dates stay dates: a smart union may prefer text.
 Condition = Annotated[Scalar | ConditionModel, Field(union_mode="left_to_right")]
 
 
@@ -60,6 +64,7 @@ class SourceModel(_Strict):
     url_env: str | None = None
     facts: str | None = None
     secrets_env: str | None = None
+    # None in all of these: the default is said once, in the record that the value goes into.
     pool: int | None = Field(default=None, ge=1, le=1_000)
     pool_wait_s: float | None = Field(default=None, gt=0, le=600)
     statement_ms: float | None = Field(default=None, gt=0, le=3_600_000)
@@ -70,6 +75,7 @@ class SizesModel(_Strict):
     """Page sizes in rows; `max = "any"` sets no bound."""
 
     default: int = Field(default=Sizes().default, ge=1)
+    # TOML has no null, so "no bound" needs a word.
     max: int | Literal["any"] = Sizes().max or "any"
 
     def sizes(self) -> Sizes:
@@ -102,6 +108,7 @@ class DepthModel(_Strict):
     @model_validator(mode="after")
     def _measured(self) -> DepthModel:
         if (self.kind == "measured") != bool(self.shares):
+            # Shares beside another kind would be ignored, and no shares are no measurement.
             raise ValueError('shares of requests for page 1, 2, … beside kind = "measured"')
         return self
 
@@ -278,6 +285,7 @@ class PagesModel(_Strict):
         inside = path[:1] == ["listing"] and len(path) > 2
         model: Any = ListingModel if inside else PagesModel
         for part in path[2:-1] if inside else path[:-1]:
+            # Down the models along the path, as far as the key before the unknown one.
             model = _model_in(model.model_fields[part].annotation)
         return [field.alias or name for name, field in model.model_fields.items()]
 

@@ -55,6 +55,8 @@ def read_model(file: Path) -> PagesModel:
             f"{file} is not valid TOML: {error}", "Correct it at that place", "pages-toml"
         ) from error
     try:
+        # Types and bounds are pydantic's; what keys mean together is checked where listings are
+        # made.
         return PagesModel.model_validate(data)
     except ValidationError as error:
         raise _explain(file, error) from None
@@ -65,6 +67,7 @@ def is_pages_file(source: str) -> bool:
     if "://" in source:
         return False
     path = Path(source)
+    # A missing file is told as the kind its name suggests, so that the error fits.
     if path.suffix.lower() == ".toml" or not path.is_file():
         return path.suffix.lower() not in (".db", ".sqlite", ".sqlite3")
     with path.open("rb") as held:
@@ -82,6 +85,8 @@ def _explain(file: Path, error: ValidationError) -> PagesFileError:
         path = path[:4]
     key = ".".join(path)
     if first["type"] == "extra_forbidden":
+        # Those of the same table: "size" is near to "sizes" in one place and to "size" of web in
+        # another.
         known = PagesModel.keys_beside(path)
         return PagesFileError(
             f"{file}: the key {key!r} is not known", nearest(path[-1], known), "pages-key"
@@ -90,6 +95,7 @@ def _explain(file: Path, error: ValidationError) -> PagesFileError:
         return PagesFileError(
             f"{file}: the key {key!r} is missing", "Add it; see docs/pages-file.md", "pages-key"
         )
+    # pydantic puts this before every message of ours.
     expected = first["msg"].removeprefix("Value error, ")
     if len(path) > 3 and path[2] in ("where", "filters"):
         expected = CONDITION
@@ -106,6 +112,7 @@ def address_of(file: Path, model: PagesModel) -> str:
     address = source.url
     if source.url_env is not None:
         address = os.environ.get(source.url_env)
+        # An empty variable is as good as none: SQLAlchemy would complain of its syntax.
         if not address:
             raise PagesFileError(
                 f"{file}: source.url_env names the environment variable {source.url_env!r}, which "
@@ -128,6 +135,7 @@ def secrets_of(file: Path, model: PagesModel) -> list[str]:
     named = model.source.secrets_env
     if named is None:
         return []
+    # Several at once, so that a secret can be changed while old cursors are still about.
     found = [one.strip() for one in os.environ.get(named, "").split(",") if one.strip()]
     if not found:
         raise PagesFileError(
@@ -146,6 +154,7 @@ def _beside(file: Path, address: str) -> str:
     except ArgumentError:
         return address
     path = database_file(url)
+    # A folder of the pages file means nothing to a server, or to a path that says it all.
     if path is None or Path(path).is_absolute():
         return address
     return url.set(database=str(file.parent / path)).render_as_string(hide_password=False)

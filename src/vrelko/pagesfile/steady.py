@@ -43,10 +43,12 @@ def _frozen(file: Path, listing: str, model: FrozenModel) -> FrozenIds:
         ) from error
     path = database_file(url)
     if path is not None:
+        # From the file's folder, as the source's own address is.
         url = url.set(database=str(file.parent / path))
     frozen = FrozenIds(
         create_engine(url, hide_parameters=True),
         **model.said("url", "url_env"),
     )
+    # At start, not at the first list: a lack of rights shows before readers come.
     frozen.create()
     return frozen

@@ -59,6 +59,8 @@ def reflect_table(file: Path, engine: Engine, listing: str, table: str) -> Table
                 known = [f"{space}.{one}" for one in _known(inspector, space)]
         if table not in known:
             raise _missing(file, listing, table, known, "the database does not have")
+        # Without the tables that it refers to: a catalog of a thousand tables would be read for
+        # one.
         found = Table(name, MetaData(), schema=space, autoload_with=engine, resolve_fks=False)
     for one in found.columns:  # MariaDB's floats are reflected as decimals of ten digits
         if isinstance(one.type, Float) and one.type.asdecimal:
@@ -89,6 +91,7 @@ def table_of_sql(file: Path, engine: Engine, listing: str, sql: str) -> Subquery
         with engine.connect() as connection:
             # The database itself names the columns; nothing of the query is parsed.
             probe: Select[Any] = select(literal_column("*")).select_from(asked).limit(0)
+            # Without values: it is asked what it would give, and NULL fits every type.
             values = dict.fromkeys(statement._bindparams)
             names = list(connection.execute(probe, values).keys())
             _refuse_twice(file, listing, names)
@@ -104,6 +107,7 @@ def table_of_sql(file: Path, engine: Engine, listing: str, sql: str) -> Subquery
             "pages-sql",
         ) from error
     columns = [
+        # Without a type known the driver's value is taken as it comes.
         column(name, _type_of(kind.kind) if kind is not None else None)
         for name, kind in zip(names, kinds, strict=True)
     ]
@@ -133,6 +137,7 @@ def table_of_facts(file: Path, facts: Facts, listing: str, table: str) -> Table:
     columns = [
         Column(
             one.name,
+            # Near enough: facts serve plans, and no value passes through these types.
             _type_of(one.type),
             primary_key=one.name in found.primary_key,
             nullable=one.nullable and one.name not in found.primary_key,
@@ -159,6 +164,7 @@ def _type_of(name: str) -> Any:
     for part, type_ in _TYPES:
         if part in kind:
             return type_()
+    # Types nobody foresaw (enumerations, networks, citext) compare as text does, for a plan.
     return String()
 
 

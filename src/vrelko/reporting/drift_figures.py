@@ -20,6 +20,7 @@ STRATEGY_COLOURS = {
 }
 _LINES = {"offset": "-", "ceiling": "--", "overlap": "-.", "keyset": "-"}
 _MARKS = {"offset": "s", "ceiling": "^", "overlap": "D", "keyset": "o"}
+# seconds, where no delay was seen: a scale from 0 to 0 cannot be drawn
 _LEAST = 1e-9
 
 
@@ -28,6 +29,7 @@ def draw_strategies(drift: Drift) -> str:
     figure, both = make_figure((5.6, 4.1), panels=2)
     expected = {one.strategy: one for one in drift.expected}
     replayed = {one.strategy: one for one in drift.replayed}
+    # Bars stack from the bottom; a reader begins at the top.
     strategies = [one.strategy for one in drift.shown][::-1]
     names = [
         f"overlap of {drift.overlap:,}" if strategy == "overlap" else strategy
@@ -68,10 +70,12 @@ def draw_strategies(drift: Drift) -> str:
                     markeredgecolor="#111827",
                     markersize=5,
                 )
+        # The number beside the longest bar needs the rest; all 0 would be no range at all.
         axes.set_xlim(0, top * 1.3 or 1)
         axes.set_title(f"{kind} per walk", fontsize=10, loc="left")
         axes.grid(True, axis="x", color="#e5e7eb")
     both[0].set_yticks(range(len(strategies)), names, fontsize=9)
+    # The names stand once, at the left.
     both[1].set_yticks(range(len(strategies)), [""] * len(strategies))
     _explain(figure, bool(expected), bool(replayed))
     return to_svg(figure)
@@ -114,6 +118,7 @@ def _explain(figure: Any, expected: bool, replayed: bool) -> None:
 def draw_pages(drift: Drift) -> str:
     """Return where in a walk repeats (up) and misses (down) fall, by page, for three strategies."""
     figure, axes = make_figure()
+    # The frozen ones neither repeat nor miss: they would be lines along the axis.
     shown = [one for one in drift.shown if one.strategy in _LINES]
     for one in shown:
         pages = range(1, len(one.by_page) + 1)
@@ -166,6 +171,7 @@ def draw_clean(clean: dict[str, list[float]], factors: tuple[float, ...]) -> str
 
 def draw_settling(delays: Delays, rate: float, every_s: float) -> str:
     """Return the share of rows lost by the seconds that a reader of the tail waits, log axis."""
+    # (When it is called, as the name would draw numpy in for every command.)
     from vrelko.core.drift.settle_delay import expect_lost
 
     figure, axes = make_figure()

@@ -22,6 +22,7 @@ COLOURS = {
 }
 """One colour a strategy, told apart without colour by marker and line too."""
 
+# Told apart by shape too: not every reader tells these colours apart, and prints are grey.
 _MARKS = {"offset": "s", "two-ended": "^", "deferred-join": "D", "keyset": "o"}
 _LINES = {"offset": "--", "two-ended": ":", "deferred-join": "-.", "keyset": "-"}
 
@@ -55,12 +56,14 @@ def draw_work(study: Study) -> str:
             "markeredgewidth": 1.8,
         }
         pairs = [page for page, _ in points], [count for _, count in points]
+        # White within, so that a mark shows where the line passes through it.
         axes.plot(*pairs, linestyle="none", **mark)
         axes.plot(
             [],
             [],
             linestyle=_LINES[candidate.strategy],
             linewidth=2,
+            # An empty line for the legend, which then shows line and mark together.
             label=candidate.strategy,
             **mark,
         )
@@ -84,6 +87,7 @@ def _draw_crossovers(axes: Any, study: Study) -> None:
     for crossover in study.plan.judgement.crossovers:
         if crossover.page is not None:
             axes.axvline(crossover.page, color="#9ca3af", linewidth=1, linestyle=":")
+            # By share of the height, as the range of the other axis is not known yet.
             axes.annotate(
                 f"{crossover.factor:g}×",
                 (crossover.page, 1),
@@ -117,6 +121,7 @@ def to_svg(figure: Figure) -> str:
         {"svg.fonttype": "none", "svg.hashsalt": "vrelko", "font.family": "sans-serif"}
     ):
         figure.savefig(out, format="svg", metadata={"Date": None})
+    # From the element on: a declaration and a doctype have no place inside HTML.
     text = out.getvalue()
     return re.sub(r"<metadata>.*?</metadata>", "", text[text.index("<svg") :], flags=re.DOTALL)
 

@@ -15,6 +15,7 @@ from vrelko.reporting.study import RATE_FACTORS, Study
 
 def render_report(studies: Sequence[Study]) -> str:
     """Return studies as HTML: verdicts, tables and figures in one file, nothing fetched."""
+    # Strict, so that a template's misspelt name fails here rather than leaving a gap in a report.
     environment = Environment(
         loader=PackageLoader("vrelko.reporting", "templates"),
         autoescape=True,

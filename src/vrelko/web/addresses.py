@@ -66,9 +66,11 @@ def page_urls(page: Page | NumberedPage, url: str, http: HttpOptions = USUAL) ->
     mount or a proxy give the address that readers see. Where the position is part of the path, give
     the address without it. Parameters other than the position are kept as they are.
     """
+    # Such a page was read by other code: there is no cursor and no walk.
     if isinstance(page, NumberedPage):
         return _numbered_urls(page, url, http)
     address = _Address(url, http, page)
+    # By cursor first, which every page has.
     prev, following = address.of_cursor(page.prev), address.of_cursor(page.next)
     this, end, last = address.of_cursor(page.self), address.of_cursor(page.last), page.last_number
     offset = page.offset
@@ -141,6 +143,7 @@ class _Address:
         self._kept = [pair for pair in kept if pair[0] not in http.positions]
         self._query = urlencode(self._kept)
         self._size = 1 if page is None else page.size
+        # A walk under a ceiling or with a frozen list goes on only where its cursor tells of it.
         walked = None if page is None or isinstance(page, NumberedPage) else page
         self._page = walked if walked is not None and walked.walk.kept else None
 
@@ -167,6 +170,7 @@ class _Address:
         return None if cursor is None else self._at(self._http.cursor, cursor)
 
     def sorted_by(self, order: str) -> str:
+        # In another order the old position means nothing, so it is left out.
         name = self._http.named(self._http.sort)
         kept = [pair for pair in self._kept if pair[0] != name]
         return self._join(self._head, urlencode([*kept, (name, order)]))
@@ -224,17 +228,18 @@ def headings(
     now = allowed.get(order or next(iter(allowed), ""))
     found = []
     for name in names:
-        ways = {text: term for text, term in allowed.items() if term.name == name}
-        state = "" if not ways else "none"
+        orders = {text: term for text, term in allowed.items() if term.name == name}
+        # As aria-sort has it, so that templates can pass it on.
+        state = "" if not orders else "none"
         if now is not None and now.name == name:
             state = "descending" if now.descending else "ascending"
         # Of the orders by this column, those that run the other way; by any where none is in use.
         turned = [
             t
-            for t, term in ways.items()
+            for t, term in orders.items()
             if state == "none" or term.descending != (state == "descending")
         ]
-        target = next(iter(turned or ways), None)
+        target = next(iter(turned or orders), None)
         label = name.replace("_", " ")
         found.append(
             Heading(name, label, state, None if target is None else address.sorted_by(target))

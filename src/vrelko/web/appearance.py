@@ -31,6 +31,7 @@ class Words:
     of: str = "{rows} of {total}"
     number: Callable[[int], str] = "{:,}".format
 
+    # (Other languages turn the parts round, so the whole text is a setting.)
     def from_to(self, place: FromTo | None) -> str:
         """Return where a page stands."""
         return "" if place is None else place.text(self.rows, self.of, self.number)
@@ -80,6 +81,7 @@ def _shown(value: Any) -> str:
         return f"{value:f}"
     if isinstance(value, enum.Enum):
         return value.name
+    # Enough to tell two values apart; a picture of a megabyte is no text.
     if isinstance(value, (bytes, bytearray, memoryview)):
         data = bytes(value)
         start = data[:_BYTES].hex(" ")
@@ -88,6 +90,7 @@ def _shown(value: Any) -> str:
         return ", ".join(sorted(_shown(one) for one in value))
     if isinstance(value, (list, tuple)) and not any(isinstance(one, _NESTED) for one in value):
         return ", ".join(_shown(one) for one in value)
+    # What nests needs its brackets to be read at all.
     return to_json(value) if isinstance(value, _NESTED) else str(value)
 
 

@@ -50,6 +50,7 @@ if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
     from vrelko.serving.pages.page import Page
 
+# Proxies refuse headers of 8 kB in all, as many come.
 _MOST_LINK = 4_000  # characters of a Link header
 
 
@@ -86,6 +87,7 @@ def make_app(
     site = Site(listings, engine, **settings)
     for name in listings:
         check_names(name, listings[name], site.options_of(name), site.exports)
+    # Fixed names first: a listing by one of them could never be reached (`check_names` refuses it).
     routes = [
         Route("/", answer_index(site), name="index"),
         Route("/openapi.json", _openapi(), name="openapi"),
@@ -125,10 +127,12 @@ def _reader(site: Site) -> Callable[[Request], Any]:
             path_part=part,
             given=site.fixed_of(listing_name(request), request),
         )
+        # Before a thread is taken, so that those who wait hold none.
         async with site.turns.take(listing_name(request)):
             try:
                 page = await _read(site, request, listing, asked)
             except PageError as error:
+                # In the words of the address: its reader never wrote `size=` as an argument.
                 raise in_request_terms(error, asked["at"], http) from error
         request.state.vrelko_rows, request.state.vrelko_statements = len(page), len(page.statements)
         return _answer(site, request, listing, http, page, asked)
@@ -160,6 +164,7 @@ def _answer(
 ) -> Response:
     url = address_of(site, request, http)
     urls = page_urls(page, url, http)
+    # Always said, so that a page can mark its heading without knowing the listing.
     order = asked["order"] or listing.default_order(asked["params"])
     kind = wanted(request)
     headers = {"Link": header_of(urls, http.prefetch), "Vary": "Accept, Page-Part"}
@@ -182,6 +187,7 @@ def _answer(
 
 def _tagged(request: Request, content: bytes, media: str, headers: dict[str, str]) -> Response:
     """Return the content with its ETag, or 304 where the reader has it."""
+    # Of the very bytes: whatever a row, its words or its links change, changes it.
     tag = f'"{hashlib.blake2b(content, digest_size=12).hexdigest()}"'
     known = request.headers.get("if-none-match", "")
     # Private: scope and filters may hold rows that only this reader may see.
@@ -197,6 +203,7 @@ def _choices(site: Site, request: Request, page: Page) -> dict[str, Any]:
     label = site.labels.get(listing_name(request))
     found = []
     for row in rows:
+        # A picker selects its value first; more columns are for searching.
         values = list(row.values())
         text = row.get(label) if label else values[min(1, len(values) - 1)]
         found.append({"value": values[0], "label": "" if text is None else str(text)})
@@ -231,6 +238,7 @@ def _exporter(site: Site) -> Callable[[Request], Any]:
             raise HTTPException(404)
         request.state.vrelko_listing = listing_name(request)
         pairs = [pair for pair in pairs_of(request.query_params) if pair[0] != "format"]
+        # Not a parameter of the listing, so it is taken off before those are read.
         kind = check_format(request.query_params.get("format"))
         sized = {http.named(one) for one in (http.page, http.size, http.rows)}
         refused = sized & {name for name, _ in pairs}
@@ -265,6 +273,7 @@ def _exporter(site: Site) -> Callable[[Request], Any]:
             scope=scope,
             time_limit_ms=site.time_limit_ms,
         )
+        # For an export without rows, which has a line of headings all the same.
         names = [column.name for column in listing.select.selected_columns]
         # Exports last; they may hold a quarter of the connections, so that pages find some.
         turn = site.turns.take(f"{listing_name(request)}/export", max(site.at_once // 4, 1))
@@ -299,6 +308,7 @@ def describe_app(app: Starlette) -> dict[str, Any]:
 def _openapi() -> Callable[[Request], Any]:
     async def describe(request: Request) -> Response:
         document = describe_app(request.app)
+        # Behind a mount or a proxy: only the request knows where the application hangs.
         root = request.scope.get("root_path") or ""
         text = to_json({**document, "servers": [{"url": root or "/"}]})
         return _tagged(request, text.encode(), "application/json", {})
@@ -323,6 +333,8 @@ def _find(site: Site, request: Request) -> tuple[Listing, HttpOptions]:
 def address_of(site: Site, request: Request, http: HttpOptions) -> str:
     """Return the address of a request as readers see it, without a position in its path."""
     query = request.url.query
+    # "?page=2" alone works under any proxy; with the position in the path it would grow at each
+    # step.
     if site.links == "relative" and not http.in_path:
         return f"?{query}" if query else ""
     path = str(request.scope.get("root_path") or "") + "/" + quote(listing_name(request))
@@ -344,6 +356,7 @@ async def on_error(request: Request, error: Exception) -> Response:
     assert isinstance(error, VrelkoError)
     found = problem_of(error, str(request.url.path))
     site = getattr(request.app.state, "site", None)
+    # What a reader did wrong is the reader's to know; logs of it drown what matters.
     if found["status"] >= 500 and site is not None:
         # From the address, so anybody may make it as long as they like.
         name = str(request.path_params.get("listing", ""))[:80]

@@ -36,6 +36,7 @@ def body_of(
     `url`: the address that readers see. `order`: the order it was read in, as text. Names are those
     of `http.fields`.
     """
+    # Given where the Link header needed them already.
     links = urls or page_urls(page, url, http)
     from_to = page.from_to
     # Clients that count pages from 0 get numbers as they send them.
@@ -59,6 +60,7 @@ def body_of(
             "last": links.last,
         },
         "strip": _strip_of(links, shift),
+        # Pages with a number are reached by it; a raw cursor beside it would be a second address.
         "before": page.before if page.number is None else None,
         "after": page.after if page.number is None else None,
         "clamped": page.clamped,
@@ -121,10 +123,12 @@ def periods_body(
 def rows_of(page: Page) -> list[dict[str, Any]]:
     """Return each row by name; entities by their columns."""
     rows = page.rows
+    # One row tells of all: a select gives either tuples or entities.
     if not rows or not hasattr(rows[0], "_fields"):
         return [_entity(row) for row in rows]
     names = rows[0]._fields
     found = [dict(zip(names, row, strict=True)) for row in rows]
+    # Most rows hold plain values alone, and need no second pass.
     if {type(value) for row in rows for value in row} <= _SIMPLE:
         return found
     return [{name: _entity(value) for name, value in row.items()} for row in found]
@@ -137,6 +141,7 @@ def _entity(value: Any) -> Any:
         mapper = inspect(value).mapper
     except (NoInspectionAvailable, AttributeError):
         return value
+    # Columns alone: to look at a relationship would send a statement a row.
     return {one.key: getattr(value, one.key) for one in mapper.column_attrs}
 
 
@@ -168,6 +173,7 @@ def _exact(value: Any) -> Any:
     """Return what JSON has for a value that it has not itself."""
     if isinstance(value, (datetime, date, time)):
         return value.isoformat()
+    # By name, as databases have them: values are the programme's own affair.
     if isinstance(value, enum.Enum):
         return value.name
     if isinstance(value, timedelta):
@@ -175,6 +181,7 @@ def _exact(value: Any) -> Any:
     if isinstance(value, (bytes, bytearray, memoryview)):
         return base64.b64encode(bytes(value)).decode("ascii")
     if isinstance(value, (set, frozenset)):
+        # In one order, or the same page would have another ETag each time.
         return sorted(value, key=str)
     return str(value)
 

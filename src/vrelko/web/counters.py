@@ -12,8 +12,10 @@ from vrelko.core.kept import Kept
 
 log = logging.getLogger("vrelko.web")
 
+# With the version: collectors read anything else as the older format, which has no UNIT.
 MEDIA = "application/openmetrics-text; version=1.0.0; charset=utf-8"
 _AGAIN_S = 60.0
+# Names of causes come from code, but those of listings from addresses that anyone may write.
 _MOST_CAUSES = 500
 
 
@@ -29,6 +31,7 @@ class Counters:
 
     def count_request(self, listing: str, status: int, seconds: float, rows: int) -> None:
         """Count one answered request; `listing` is empty where it was for none."""
+        # `+=` on a dictionary reads and writes in two steps, and threads meet between them.
         with self._lock:
             self._requests[listing, status] += 1
             self._seconds[listing] += seconds

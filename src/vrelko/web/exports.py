@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from vrelko.web.http_options import HttpOptions
 
 FORMATS = {"ndjson": "application/x-ndjson", "csv": "text/csv; charset=utf-8"}
+# rows: small enough to hold many at once, large enough that the way to the server hardly counts
 BATCH = 1_000
 
 _DONE = object()
@@ -37,21 +38,28 @@ def check_format(text: str | None) -> str:
 
 
 async def stream_rows(
-    pages: Iterator[Page], kind: str, http: HttpOptions, ways: Any, names: Sequence[str], state: Any
+    pages: Iterator[Page],
+    kind: str,
+    http: HttpOptions,
+    in_thread: Any,
+    names: Sequence[str],
+    state: Any,
 ) -> AsyncIterator[bytes]:
     """Yield an export's text, a batch at a time.
 
     NDJSON: a row a line; after each batch a line {"resume": cursor}, at the end {"end": true}, and
     where the database fails {"problem": …}, so that a broken export is never taken for a whole
-    one. `ways` runs a blocking call in a thread; `names` are those of the columns, for the first
-    line of CSV; `state` is told how many rows and statements it took.
+    one. `in_thread` runs a blocking call in a thread; `names` are those of the columns, for the
+    first line of CSV; `state` is told how many rows and statements it took.
     """
     began, sent, rows_s = time.monotonic(), 0, http.export_rows_s
     head = kind == "csv"
     while True:
         try:
-            page = await ways(next, pages, _DONE)
+            page = await in_thread(next, pages, _DONE)
+        # The answer began with 200 long ago; what failed can be told in its text alone.
         except VrelkoError as error:
+            # CSV has no place for a message: the connection breaks, which a client does notice.
             if kind == "csv":
                 raise
             yield (to_json({"problem": problem_of(error)}) + "\n").encode()
@@ -82,6 +90,7 @@ async def stream_rows(
 
 def _csv(head: Sequence[Sequence[str]], rows: Sequence[dict[str, Any]], defuse: bool) -> str:
     out = io.StringIO()
+    # (A writer a batch: its text is sent on, and nothing is kept.)
     writer = csv.writer(out, lineterminator="\r\n")  # RFC 4180
     writer.writerows(head)
     for row in rows:
@@ -94,6 +103,7 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 def _cell(value: Any, defuse: bool) -> Any:
     if isinstance(value, str):
+        # A spreadsheet would run the text as a formula of whoever opens the file.
         return f"'{value}" if defuse and value.startswith(_FORMULA) else value
     if value is None or (isinstance(value, int) and not isinstance(value, bool)):
         return value

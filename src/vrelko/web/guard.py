@@ -28,6 +28,7 @@ MOST_QUERY, MOST_PARAMETERS, MOST_BODY = 16_384, 200, 65_536
 BODY_S = 20.0
 """Seconds to wait for each part of a body."""
 
+# Methods that change nothing by the standard (RFC 9110), and are taken from anywhere.
 _SAFE = ("GET", "HEAD", "OPTIONS")
 
 
@@ -61,6 +62,7 @@ class Guard:
     async def __call__(self, scope: MutableMapping[str, Any], receive: Receive, send: Send) -> None:
         """Answer one request, or pass on what is none."""
         if scope["type"] != "http":
+            # Start and stop of the server: no request to refuse or count.
             await self._app(scope, receive, send)
             return
         began, status = time.perf_counter(), 0
@@ -87,6 +89,7 @@ class Guard:
                 await _answer(sent, 408, "the body did not come in time", "Send it again")
         finally:
             seconds = time.perf_counter() - began
+            # What the application notes down: only it knows the listing and the rows.
             state = scope.get("state") or {}
             self._counters.count_request(
                 str(state.get("vrelko_listing", "")),
@@ -112,6 +115,7 @@ class Guard:
             return 400, "the address has too many parameters", f"Send at most {MOST_PARAMETERS}"
         if scope["method"] not in _SAFE and not _same_origin(headers, host):
             return 403, "a page of another site may change nothing here", "Use this site's own page"
+        # A body without a length, or with a false one, is counted as it comes.
         length = headers.get("content-length", "0")
         if length.isdigit() and int(length) > MOST_BODY:
             return 413, "the body is too large", f"Send at most {MOST_BODY} bytes"
@@ -191,6 +195,7 @@ def _name_of(host: str) -> str:
 
 def _plain(text: str) -> str:
     """Return a text that cannot write a line of its own."""
+    # An address with a line break could otherwise write what looks like another entry of the log.
     return text.encode("unicode_escape").decode("ascii")[:1_000]
 
 

@@ -56,6 +56,8 @@ def render_fragment(
     order: str | None = None,
 ) -> str:
     """Return rows, controls and end mark as one element, to be put in place of the one before."""
+    # The same template within a document and alone, so that a script can exchange one for the
+    # other.
     return _render("part.html", page, url, listing, http, appearance, order)
 
 
@@ -126,6 +128,7 @@ def _environment(appearance: Appearance) -> Environment:
     return _environment_of(None if appearance.templates is None else str(appearance.templates))
 
 
+# Templates are compiled once: jinja2 takes longer for that than for a page.
 @lru_cache(maxsize=32)
 def _environment_of(templates: str | None) -> Environment:
     try:
@@ -138,6 +141,7 @@ def _environment_of(templates: str | None) -> Environment:
         ) from error
     loaders: list[Any] = [PackageLoader("vrelko.web", "templates")]
     if templates is not None:
+        # First, so that any of ours can be replaced without the others being copied.
         loaders.insert(0, FileSystemLoader(templates))
     return Environment(
         loader=ChoiceLoader(loaders), autoescape=True, trim_blocks=True, lstrip_blocks=True

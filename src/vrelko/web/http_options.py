@@ -61,6 +61,7 @@ class HttpOptions:
     def __post_init__(self) -> None:
         if self.first not in (0, 1):
             raise ListingError(f"the first page cannot be {self.first}", "Give 0 or 1", "web-wire")
+        # A misspelt field would keep its own name, and a client would miss it in silence.
         wrong = [name for name in self.fields if name not in FIELDS]
         if wrong:
             raise ListingError(
@@ -68,6 +69,7 @@ class HttpOptions:
                 f"Known: {', '.join(FIELDS)}",
                 "web-wire",
             )
+        # Five places are the least that show first, last, the page itself and both gaps.
         if self.strip_width < 5 or (self.export_rows_s is not None and self.export_rows_s <= 0):
             raise ListingError(
                 "strip_width must be at least 5 and export_rows_s above 0, got "

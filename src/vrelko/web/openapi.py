@@ -21,8 +21,10 @@ if TYPE_CHECKING:
 
 _SCHEMAS: dict[type, dict[str, Any]] = {
     bool: {"type": "boolean"},
+    # With bounds, or generated clients take 32 bits and fail at a large key.
     int: {"type": "integer", "minimum": -(2**63), "maximum": 2**63 - 1},
     float: {"type": "number"},
+    # Text, as a JSON number is a float to most clients.
     Decimal: {"type": "string", "pattern": r"^-?\d+(\.\d+)?$"},
     datetime: {"type": "string", "format": "date-time"},
     date: {"type": "string", "format": "date"},
@@ -109,6 +111,7 @@ def _parameters(listing: Listing, http: HttpOptions, fixed: frozenset[str]) -> l
                 http.named(http.cursor), {"type": "string"}, "Position, from a link of another page"
             )
         )
+        # The bound is the listing's own, so that a client learns it before it is refused.
         most = {} if listing.sizes.max is None else {"maximum": listing.sizes.max}
         size = {"type": "integer", "minimum": 1, "default": listing.sizes.default, **most}
         found.append(_parameter(http.named(http.size), size, "Rows per page"))
@@ -117,6 +120,7 @@ def _parameters(listing: Listing, http: HttpOptions, fixed: frozenset[str]) -> l
         told = "A range of rows from 0 for virtual scrolling, such as 120-179; alone"
         found.append(_parameter(http.named(http.rows), rows, told))
     if listing.settings.variants.periods is not None and not whole:
+        # (A pattern, as OpenAPI has no format for a month.)
         label = {"type": "string", "pattern": r"^\d{4}(-\d{2}){0,2}$"}
         found.append(_parameter(http.named(http.period), label, "A year, month or day: 2026-07"))
         zone = {"type": "string"}
@@ -131,6 +135,7 @@ def _parameters(listing: Listing, http: HttpOptions, fixed: frozenset[str]) -> l
     )
     filters = listing.filters
     for name, (kind, many) in filters.types.items():
+        # What the application fills in itself is nobody's to send.
         if name not in fixed:
             what = "Text to search for" if name == PARAMETER else f"Filter: {name}"
             found.append(
@@ -192,6 +197,7 @@ def _operation(name: str, listing: Listing, parameters: list[dict[str, Any]]) ->
 def _periods(
     name: str, listing: Listing, http: HttpOptions, fixed: frozenset[str]
 ) -> dict[str, Any]:
+    # A list of periods is no page, and has no position.
     own = {http.named(one) for one in (http.page, http.cursor, http.size, http.rows, http.period)}
     kept = [one for one in _parameters(listing, http, fixed) if one["name"] not in own]
     unit = {"type": "string", "enum": list(UNITS), "default": "month"}
@@ -252,6 +258,7 @@ _FAULTS = _faults(
         "400": "A bad request, and what to do",
         "404": "There is no such listing, or nothing behind that address",
         "406": "Neither JSON nor HTML is accepted",
+        # (What the guard before the application answers belongs to the contract too.)
         "413": "The body is too large",
         "414": "The address is too long",
         "421": "Another host was asked for",

@@ -16,6 +16,7 @@ def problem_of(error: VrelkoError, instance: str | None = None) -> dict[str, Any
     What a database said is not passed on: it may name tables, addresses or values.
     """
     status = find_status(error, HTTP_STATUS)
+    # Errors speak to whoever calls in Python; a client has an address.
     detail, todo = error.what, _IN_REQUESTS.get(error.code, error.todo)
     if isinstance(error, UnavailableError) and error.code != "listing-busy":
         detail, todo = "the database did not answer as asked", "Try again in a while"
@@ -37,6 +38,7 @@ _IN_REQUESTS = {
 
 def retry_of(status: int) -> dict[str, str]:
     """Return the header that tells when to try again, where that may help."""
+    # A full pool clears within seconds, a reader's minute does not.
     seconds = {429: "30", 503: "2", 504: "2"}.get(status)
     return {} if seconds is None else {"Retry-After": seconds}
 
@@ -45,6 +47,7 @@ def make_problem(
     status: int, detail: str, todo: str, code: str, instance: str | None = None
 ) -> dict[str, Any]:
     """Return problem details."""
+    # RFC 9457 wants "about:blank" where the status says all that the type could.
     found = {
         "type": "about:blank",
         "title": HTTPStatus(status).phrase,

@@ -18,6 +18,7 @@ from vrelko.web.http_options import USUAL, HttpOptions
 if TYPE_CHECKING:
     from vrelko.serving.listing import Listing
 
+# characters of a value, of which a list may hold a hundred
 _MOST_TEXT = 1_000
 
 
@@ -44,6 +45,7 @@ def request_from(
             "Refuse the request where it is not known, or leave the parameter out of params",
             "web-fixed",
         )
+    # (As text still: types are known only for names that the listing has.)
     values = _gather(params, listing, http, set(given or {}))
     own = {name: values.pop(http.named(name), None) for name in http.own}
     texts = {name: _single(http.named(name), found) for name, found in own.items()}
@@ -53,6 +55,7 @@ def request_from(
         for name in types
         if (found := values.get(http.named(name))) is not None
     }
+    # `size=` without a value is what forms send for a field left empty.
     at, size = _position(texts, path_part, http), texts[http.size] or None
     # A range of rows is a position and a size in one; another of them would contradict it.
     if texts[http.rows]:
@@ -95,6 +98,7 @@ def periods_from(
             ours.setdefault(name, []).append(value)
     zone = [value for name, value in pairs if name == http.named(http.zone)]
     left = [pair for pair in pairs if pair[0] not in own and pair[0] != http.named(http.zone)]
+    # Filters and order are read as for a page, so that both mean the same rows.
     asked = request_from(left, listing, http, given=given)
     if asked["at"] is not None or asked["size"] is not None or "period" in asked:
         raise PageError(
@@ -173,6 +177,7 @@ def _gather(
     """Return the values of each parameter that the listing knows. Raises PageError."""
     _refuse_clash(listing, http)
     own = _own_names(listing, http)
+    # A fixed parameter is not known: whoever sends it is told, rather than overruled in silence.
     known = {http.named(name) for name in own | set(listing.filters.types) - set(fixed)}
     found: dict[str, list[str]] = {}
     for name, value in pairs_of(params):
@@ -203,12 +208,14 @@ def _own_names(listing: Listing, http: HttpOptions) -> set[str]:
 def _range(name: str, text: str) -> tuple[Spot, str]:
     """Return where a range of rows such as "120-179" begins, and how many rows it has."""
     first, dash, last = text.partition("-")
+    # Each part by itself: int() would take "1_000", "+5" and digits of other scripts.
     if not (dash and _is_digits(first) and _is_digits(last)) or int(last) < int(first):
         raise _unfit(name, 'is not a range of row offsets, such as "120-179"')
     return Spot.offset(first), str(int(last) - int(first) + 1)
 
 
 def _is_digits(text: str) -> bool:
+    # Not one of them: the listing refuses it, and names those that it allows.
     return text.isascii() and text.isdigit() and len(text) < 20
 
 
@@ -244,6 +251,7 @@ def _position(
         return cursor or None
     if http.offsets:
         return Spot.offset(number)
+    # Passed on as it is: the listing's own error says what a page number looks like.
     if not _is_number(number):
         return Spot.number(number)
     try:
@@ -257,6 +265,7 @@ def _position(
 
 def in_request_terms(error: PageError, at: Spot | str | None, http: HttpOptions) -> PageError:
     """Return an error about a page number as it stood in the address."""
+    # With offsets, and from 0, the client's own number is not the one that was read.
     number = at.at if isinstance(at, Spot) and at.kind == "number" else None
     if error.code != "page-past-end" or number is None or http.offsets:
         return error
@@ -265,6 +274,7 @@ def in_request_terms(error: PageError, at: Spot | str | None, http: HttpOptions)
 
 def _is_number(text: str) -> bool:
     digits = text[1:] if text[:1] in "+-" else text
+    # Twenty digits are more than any engine counts; int() itself refuses thousands.
     return digits.isascii() and digits.isdigit() and len(digits) < 20
 
 
@@ -284,6 +294,7 @@ def _typed(name: str, values: list[str], asked: tuple[TypeEngine[Any], bool]) ->
     """Return a filter's value in the type of its column; nothing at all for an empty text."""
     kind, many = asked
     if many:
+        # Repeated or with commas between: clients of both habits are about.
         parts = [part for value in values for part in value.split(",") if part.strip()]
         return [_value(name, part, kind) for part in parts] or None
     text = _single(name, values)
@@ -304,4 +315,5 @@ def _unfit(name: str, what: str) -> PageError:
 
 
 def _short(name: str) -> str:
+    # A name comes from the address, of any length, and goes into logs and answers.
     return repr(name if len(name) <= 40 else name[:40] + "…")

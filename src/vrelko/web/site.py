@@ -54,10 +54,12 @@ class Site:
     walks_per_minute: int = WALKS_PER_MINUTE
     log_requests: bool = False
     log_values: bool = False
+    # What one server counted does not make its settings others.
     counters: Counters = field(default_factory=Counters, compare=False)
     causes: Causes = field(default_factory=Causes, compare=False)
 
     @cached_property
+    # (Made when first asked for, as the numbers are known by then, and one a site.)
     def turns(self) -> Turns:
         """The turns that requests take."""
         return Turns(self.at_once, self.wait_s)

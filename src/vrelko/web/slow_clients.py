@@ -25,7 +25,10 @@ class PatientProtocol(H11Protocol):
     def data_received(self, data: bytes) -> None:
         """Take what came, and wait no longer once the headers are there."""
         super().data_received(data)
+        # Still in its headers: they count as one wait, however many pieces they come in.
         if self.conn.their_state is h11.IDLE:
+            # A connection kept alive may rest; the clock starts with the first byte of the next
+            # request.
             if self._waiting is None and self.conn.trailing_data[0]:
                 self._wait()
         else:
@@ -46,5 +49,6 @@ class PatientProtocol(H11Protocol):
 
     def _give_up(self) -> None:
         self._waiting = None
+        # The timer may have been due when the last bytes came.
         if self.conn.their_state is h11.IDLE and not self.transport.is_closing():
             self.transport.close()

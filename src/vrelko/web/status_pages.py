@@ -22,6 +22,7 @@ from vrelko.web.problems import retry_of
 if TYPE_CHECKING:
     from vrelko.web.site import Site
 
+# less than the patience of those who ask, such as a balancer's usual 5 s
 _HEALTH_S = 3.0
 PART = "page-part"
 """The request header with which a script asks for a fragment: `Page-Part: fragment`."""
@@ -34,6 +35,7 @@ def wanted(request: Request) -> str:
     for entry in accept.split(","):
         media, *rest = (part.strip() for part in entry.split(";"))
         quality = next((_quality(one[2:]) for one in rest if one.startswith("q=")), 1.0)
+        # No Accept, or an empty one, takes anything.
         asked.setdefault(media.lower() or "*/*", quality)
     best, kind = 0.0, ""
     for found, names in _MEDIA.items():  # the most exact name that is given counts (RFC 9110)
@@ -91,6 +93,7 @@ def answer_health(site: Site) -> Callable[[Request], Any]:
             state, status = error.code, 503
         else:
             state, status = "answers", 200
+        # By its code alone: what the database said may name hosts and users.
         body = {"status": "ok" if status == 200 else "failing", "database": state}
         return JSONResponse(body, status, {"Cache-Control": "no-store", **retry_of(status)})
 
@@ -109,6 +112,7 @@ async def _ask(engine: Any) -> None:
             with engine.connect() as connection:
                 connection.execute(select(1))
 
+        # A driver that hangs cannot be stopped; its thread is left to end by itself.
         await anyio.to_thread.run_sync(ask, abandon_on_cancel=True)
 
 

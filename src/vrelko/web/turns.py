@@ -49,12 +49,14 @@ class Turns:
             if self._taken[name] < most:
                 self._taken[name] += 1
                 return
+            # A future belongs to its loop: another thread may not set it but through that loop.
             granted: asyncio.Future[None] = loop.create_future()
             self._waiting[name].append((loop, granted))
         try:
             await asyncio.wait_for(asyncio.shield(granted), self._wait_s)
         except BaseException as error:  # it is too late, or the client left
             with self._lock:
+                # The turn may have come in the same moment, and must not be lost.
                 given = (loop, granted) not in self._waiting[name]
                 if not given:
                     self._waiting[name].remove((loop, granted))
@@ -74,6 +76,7 @@ class Turns:
         with self._lock:
             while self._waiting[name]:
                 loop, granted = self._waiting[name].popleft()
+                # Waiters of a server that ended want nothing any more.
                 if not loop.is_closed():
                     loop.call_soon_threadsafe(_grant, granted)
                     return
@@ -98,6 +101,7 @@ class Pace:
                 self._times.popitem(last=False)
             while times and now - times[0] >= 60:
                 times.popleft()
+            # Those refused are not counted, or a reader who keeps trying would never get through.
             if len(times) >= self._most:
                 raise PaceError(
                     f"more than {self._most} walks began within a minute",

@@ -69,11 +69,14 @@ class Comparisons:
         with self._live.engine.connect() as connection:
             page = listing.read(connection, side.cursor, size=size)
             # Before the cursor moves on: the same page once more.
+            # (Apart from the timed run: SQLite counts steps by calling back, which takes time
+            # itself.)
             touched = _count_touched(connection, listing, side.cursor, size)
             rows = rows_of(page)
             for row in rows:
                 row["again"] = row["id"] in side.seen
                 side.repeats += row["again"]
+                # The page that it came on first stays.
                 side.seen.setdefault(row["id"], side.pages)
             side.pages += 1
             side.cursor, side.ended = page.next, page.next is None
@@ -111,6 +114,7 @@ class Comparisons:
         ahead = or_(
             capture.c.caught_at > at, and_(capture.c.caught_at == at, capture.c.id >= number)
         )
+        # By counting, not by a list: what is there changes under the walk, and that is the point.
         there = select(func.count()).where(ahead, capture.c.id <= both.last)
         # Captures that came later were not there to be skipped.
         known = [one for one in side.seen if one <= both.last]

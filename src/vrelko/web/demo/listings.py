@@ -65,6 +65,7 @@ BY_OFFSET = Listing(
     name="by_offset",
     kind="grid",
     orders="-caught_at",
+    # A count would be a cost that the other side has not; the pages alone are compared.
     total="none",
     strategy="offset",
     sizes=Sizes(10, max=50),

@@ -20,6 +20,7 @@ from vrelko.web.demo.listings import GRID
 MOST_RATE = 1_200.0
 """The most captures per minute that the writer inserts."""
 
+# short enough that rows seem to come one by one, at 1,200 a minute one a tick
 _TICK_S = 0.05
 _FOLD_TICKS = 20
 
@@ -48,6 +49,7 @@ class Live:
             newest, last = connection.execute(
                 select(func.max(capture.c.caught_at), func.max(capture.c.id))
             ).one()
+        # An empty table is a demo too: rows begin at the season's first day.
         self._newest, self._last = newest or datetime(2026, 7, 1), last or 0
         self._anchors = GRID.counted_anchors(engine)  # of its first order; the others say so
         self._anchors.build()
@@ -66,6 +68,7 @@ class Live:
             )
         self.rate = float(rate)
         if self._thread is None and rate > 0:
+            # (A daemon: a server that is killed must not wait for its demo.)
             self._thread = threading.Thread(target=self._write, daemon=True)
             self._thread.start()
 
@@ -78,6 +81,7 @@ class Live:
                     f"there is no {name} {number}", f"Give 1 to {len(known)}", "demo-body"
                 )
         rng = self._rng
+        # The writer adds beside whoever presses the button, and numbers must not meet.
         with self._lock:
             self._last += 1
             # Three in ten are entered some hours after the capture, so pages change in their middle
@@ -88,6 +92,8 @@ class Live:
             row = {
                 "id": self._last,
                 "ring": f"N{10_000_000 + self._last}",
+                # Squared, as a few species make most captures: filters then differ in what they
+                # cost.
                 "species_id": 1 + int(rng.random() ** 2 * len(SPECIES)),
                 "station_id": 1 + int(rng.random() ** 2 * len(STATIONS)),
                 "caught_at": hour,
@@ -156,6 +162,7 @@ def _copy(source: Path | None, target: Path) -> Engine:
 
     @event.listens_for(engine, "connect")
     def _set(connection: Any, _record: Any) -> None:
+        # A copy that is thrown away need not outlive a power cut.
         for pragma in ("journal_mode=WAL", "synchronous=OFF"):
             connection.execute(f"PRAGMA {pragma}")
 

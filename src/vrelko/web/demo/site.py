@@ -31,6 +31,7 @@ ASSETS = {
     "grid.js": "text/javascript", "feed.js": "text/javascript", "compare.js": "text/javascript",
     "live.js": "text/javascript",
 }  # fmt: skip
+# "99+ new" says as much to a reader as the number, and costs a hundred entries
 _MOST_NEW = 99
 _MOST_NUMBER = 2**63
 _WIRE = HttpOptions(past_end="last")
@@ -45,6 +46,7 @@ def make_demo(live: Live, hosts: Sequence[str] | None = None) -> Starlette:
         yield
         live.close()
 
+    # The application that users get, mounted as they would mount it: the demo has no other pages.
     data = make_app(LISTINGS, live.engine, http=_WIRE, title="Larkmere")
     routes = [
         Route("/", _asset("index.html", "text/html; charset=utf-8")),
@@ -60,6 +62,7 @@ def make_demo(live: Live, hosts: Sequence[str] | None = None) -> Starlette:
         *(Route(f"/assets/{name}", _asset(name, kind)) for name, kind in ASSETS.items()),
     ]
     handlers: dict[Any, Any] = {VrelkoError: on_error, HTTPException: on_http}
+    # Around the demo's own calls too, which write.
     guard: Any = Middleware(Guard, hosts=hosts)
     app = Starlette(
         routes=routes, exception_handlers=handlers, lifespan=lifespan, middleware=[guard]
@@ -124,6 +127,7 @@ class _Answers:
 
 
 def _asset(name: str, kind: str) -> Callable[[Request], Response]:
+    # Read once, at the start: a missing file shows there, not to a reader.
     content = files("vrelko.web.demo").joinpath("assets", name).read_text(encoding="utf-8")
 
     async def answer(request: Request) -> Response:
@@ -147,6 +151,7 @@ async def _body(request: Request) -> dict[str, Any]:
 def _number(body: dict[str, Any], name: str) -> float:
     value = body.get(name)
     number = float("nan")
+    # JSON's true would count as 1.
     if isinstance(value, (int, float)) and not isinstance(value, bool):
         with suppress(OverflowError):  # of a whole number that is larger than any float
             number = float(value)
