@@ -1,4 +1,4 @@
-"""The commands about rows that change: drift, anchors, settle."""
+"""The commands about rows that change: drift, settle."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from vrelko.cli.options import (
+    copy_of,
     copy_option,
     described_of,
     each,
@@ -30,6 +31,7 @@ from vrelko.cli.options import (
 if TYPE_CHECKING:
     from vrelko.core.access_log import LogReaders
     from vrelko.core.drift.recorded import Events
+    from vrelko.measuring.drift import Drift
     from vrelko.pagesfile.load import Pages
     from vrelko.planning.plan import Plan
 
@@ -107,41 +109,43 @@ def drift(
     SQLite file is copied for the time; for the servers name a database with --copy, where a table
     is made and dropped again. Without one, PostgreSQL and MariaDB are not replayed.
     """
-    from vrelko.cli.drift_tables import show_drift, show_log
-    from vrelko.engines.registry import open_database
     from vrelko.measuring.drift import drift as drift_
 
     question = log_parameter, log_means, log_path
     results, logs = [], []
     asked = described_of(described)
-    for loaded, one in plans_of(pages, listings, facts, described=asked):
-        if access_log:
-            log = _readers_from(access_log, question, one)
-            one = one.with_readers(log.readers)
-            logs.append(log)
-        # Facts describe a table that may be nowhere near.
-        # (A server's own tables are never written to, so without a copy nothing is replayed.)
-        can = facts is None and _can_walk(loaded, copy_url)
-        if not can and (replay or seconds):
-            raise _cannot_replay(one)
-        # Read for each listing: rows are numbered among its own.
-        recording = None if events is None else _recorded(events, one)
-        # --concurrent asks for real readers by itself, whatever else is only expected.
-        engine = loaded.engine if can and not (expect_only and not seconds) else None
-        # What was recorded cannot happen again to the rows there are now.
-        turns = walks if engine is not None and not expect_only and recording is None else 0
-        copy = open_database(copy_url, read_only=False) if engine is not None and copy_url else None
-        walked = partial(drift_, recording=recording, concurrent_s=seconds or 0.0)
-        with progress(f"walking {one.listing}", turns) as advance:
-            results.append(walked(one, engine, turns, seed, advance, copy))
+    with copy_of(copy_url) as copy:
+        for loaded, one in plans_of(pages, listings, facts, described=asked):
+            if access_log:
+                log = _readers_from(access_log, question, one)
+                one = one.with_readers(log.readers)
+                logs.append(log)
+            # Facts describe a table that may be nowhere near; and a server's own tables are never
+            # written to, so without a copy nothing is replayed.
+            can = facts is None and _can_walk(loaded, copy_url)
+            if not can and (replay or seconds):
+                raise _cannot_replay(one)
+            # Read for each listing: rows are numbered among its own.
+            recording = None if events is None else _recorded(events, one)
+            # --concurrent asks for real readers by itself, whatever else is only expected.
+            engine = loaded.engine if can and not (expect_only and not seconds) else None
+            # What was recorded cannot happen again to the rows there are now.
+            turns = walks if engine is not None and not expect_only and recording is None else 0
+            walked = partial(drift_, recording=recording, concurrent_s=seconds or 0.0)
+            with progress(f"walking {one.listing}", turns) as advance:
+                results.append(walked(one, engine, turns, seed, advance, copy))
+    print_result(
+        [one.as_dict() for one in results], as_json, lambda: _show_all(results, logs, details)
+    )
 
-    def show() -> None:
-        # One log for all listings: what it says of readers is said once.
-        for log in logs[:1]:
-            show_log(log)
-        each(partial(show_drift, details=details), results)
 
-    print_result([one.as_dict() for one in results], as_json, show)
+def _show_all(results: Sequence[Drift], logs: Sequence[LogReaders], details: bool) -> None:
+    from vrelko.cli.drift_tables import show_drift, show_log
+
+    # One log for all listings: what it says of readers is said once.
+    for log in logs[:1]:
+        show_log(log)
+    each(partial(show_drift, details=details), results)
 
 
 def _cannot_replay(plan: Plan) -> click.UsageError:
