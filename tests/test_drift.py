@@ -8,12 +8,21 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import (
+    ARRAY,
     Column,
+    Computed,
+    DateTime,
+    Double,
+    Enum,
+    Index,
     Integer,
     MetaData,
+    String,
     Table,
+    Text,
     bindparam,
     create_engine,
+    func,
     inspect,
     select,
 )
@@ -228,6 +237,90 @@ def test_replays_on_each_server_equal_the_simulator(larkmere, server, lands):
     assert not inspect(server).has_table("capture")
     with pytest.raises(DatabaseError, match="already has a table"):
         vrelko.drift(plan, larkmere, walks=1, copy=larkmere)
+
+
+def replayed(listing, source, copy):
+    """What readers of a listing meet on a copy of its rows."""
+    plan = vrelko.plan(listing, vrelko.survey(source, listing), Readers(dwell_s=5), Writers(30, 30))
+    found = vrelko.drift(plan, source, walks=1, copy=copy, simulations=2).replayed
+    assert all(one.alike for one in found)
+    return found
+
+
+def test_rows_are_replayed_on_another_engine_and_back(tmp_path, server):
+    """With what tables do by themselves: keys from 0, defaults, computed columns, indexes."""
+    table = Table(
+        "remark",
+        MetaData(),
+        Column("id", Integer, primary_key=True),
+        Column("said", Text, index=True, server_default="nothing"),
+        Column("at", DateTime, server_default=func.current_timestamp()),
+        Column("loud", Text, Computed("upper(said)", persisted=True)),
+        Column("share", Double),
+        Column("kind", Enum("call", "song", name="remark_kind")),
+    )
+    file, plain = (create_engine(f"sqlite:///{tmp_path / name}") for name in ("own.db", "copy.db"))
+    listing = Listing(select(table), name="remarks", orders="-at,-id", sizes=Sizes(10))
+    for source in (file, server):
+        table.metadata.create_all(source)
+        rows = [{"id": n, "said": f"remark {n}", "share": n / 7, "kind": "song"} for n in range(90)]
+        rows = rows[source is server :]  # MariaDB itself gives a key of 0 the next number
+        with source.begin() as connection:
+            connection.execute(table.insert(), rows)
+    replayed(listing, file, None)
+    replayed(listing, server, plain)
+    table.metadata.drop_all(server)
+    found = replayed(listing, file, server)
+    assert ("frozen-view" in {one.strategy for one in found}) == can_hold_view(server)
+    # Not in WAL mode, where a view that is held keeps others from writing.
+    found = replayed(listing, file, plain)
+    assert "frozen-view" not in {one.strategy for one in found}
+    for copy in (server, plain):
+        assert not inspect(copy).has_table("remark")
+
+
+def test_a_copy_that_sorts_otherwise_is_refused_and_leaves_nothing(tmp_path, server):
+    word = Column("word", String(20, collation="NOCASE"), primary_key=True)
+    table = Table("word", MetaData(), word)
+    source = create_engine(f"sqlite:///{tmp_path / 'words.db'}")
+    table.metadata.create_all(source)
+    with source.begin() as connection:
+        connection.execute(table.insert(), [{"word": one} for one in ("b", "C", "a", "D")])
+    listing = Listing(select(table), name="words", orders="word")
+    if server.dialect.name == "sqlite":
+        replayed(listing, source, server)
+    else:
+        with pytest.raises(DatabaseError, match="sorts them otherwise"):
+            replayed(listing, source, server)
+    assert not inspect(server).has_table("word")
+
+
+def test_a_table_that_a_copy_cannot_have_is_refused_and_leaves_nothing(server, tmp_path):
+    kind = ARRAY(Integer) if server.dialect.name == "postgresql" else Text()
+    table = Table("odd", MetaData(), Column("id", Integer, primary_key=True), Column("kind", kind))
+    table.metadata.create_all(server)
+    with server.begin() as connection:
+        connection.execute(table.insert(), [{"id": n} for n in range(1, 30)])
+    copy = create_engine(f"sqlite:///{tmp_path / 'copy.db'}")
+    if server.dialect.name != "postgresql":
+        # Of the same engine a copy keeps indexes: MariaDB has the table by then, and no such index.
+        Index("by_odd", table.c.kind, mariadb_prefix="SPATIAL")
+        with copy.begin() as connection:
+            connection.exec_driver_sql("CREATE TABLE other (id INTEGER)")
+            connection.exec_driver_sql("CREATE INDEX by_odd ON other (id)")
+    if server.dialect.name == "mariadb":
+        with server.begin() as connection:
+            connection.exec_driver_sql(f"CREATE DATABASE IF NOT EXISTS {server.url.database}_other")
+        copy = create_engine(server.url.set(database=f"{server.url.database}_other"))
+    with pytest.raises(DatabaseError, match=r"copied to \w+, which refuses"):
+        replayed(Listing(select(table), name="odd", orders="-id"), server, copy)
+    assert not inspect(copy).has_table("odd")
+    copy.dispose()
+    table.indexes.clear()
+    table.metadata.drop_all(server)
+    if server.dialect.name == "mariadb":
+        with server.begin() as connection:
+            connection.exec_driver_sql(f"DROP DATABASE {server.url.database}_other")
 
 
 @pytest.mark.slow

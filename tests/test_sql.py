@@ -17,12 +17,15 @@ from sqlalchemy import (
     select,
     text,
 )
+from sqlalchemy.exc import SAWarning
 
 from exposed import Listing
 from vrelko import Sizes, Spot
 from vrelko.engines.registry import CAPABILITIES
 from vrelko.errors import DatabaseError, ListingError
+from vrelko.pagesfile.tables import reflect_table
 from vrelko.planning.plan import SHAPES, routine_text, statements_text
+from vrelko.sql.routines import ROUTINES
 
 t = Table(
     "takeaway",
@@ -208,3 +211,48 @@ def test_tables_of_one_engine_are_written_for_another(larkmere, dialect):
         (text, *_) = statements_text(listing, strategy, dialect, {})
         assert "CAST" not in text
         assert "datetime" not in text
+
+
+_KINDS = {
+    "sqlite": ("INTEGER", "REAL", "TEXT", "NUMERIC(8, 2)", "DATETIME", "BLOB", "DOUBLE(53)"),
+    "postgresql": (
+        *("double precision", "real", "numeric", "timestamptz", "timetz", "interval", "uuid"),
+        *("bytea", "text", "char(5)", "inet", "money", "bit(3)", "int4range", "boolean"),
+    ),
+    "mariadb": (
+        *("bit(4)", "year", "enum('a', 'b')", "set('a', 'b')", "double", "float(7, 2)"),
+        *("decimal(10, 3)", "bigint unsigned", "mediumtext", "datetime(6)", "time(3)", "uuid"),
+    ),
+}
+
+
+# Of its own types, such as YEAR: SQLAlchemy says so of any order by them.
+@pytest.mark.filterwarnings("ignore:Type object:sqlalchemy.exc.SADeprecationWarning")
+def test_columns_of_any_type_are_written_for_every_dialect(server, tmp_path):
+    """As `vrelko sql` reflects them: SQLAlchemy fails at some types of other engines."""
+    for kind in _KINDS[server.dialect.name]:
+        with server.begin() as connection:
+            connection.execute(text("DROP TABLE IF EXISTS kinds"))
+            connection.execute(text(f"CREATE TABLE kinds (id INTEGER PRIMARY KEY, c {kind})"))
+        table = reflect_table(tmp_path, server, "kinds", "kinds")
+        listing = Listing(select(table), orders="c")
+        for dialect in CAPABILITIES:
+            for strategy in ("keyset", "offset", "whole"):
+                assert statements_text(listing, strategy, dialect, {})
+            if dialect in ROUTINES:
+                assert " kinds" in routine_text(listing, dialect, {})
+    with server.begin() as connection:
+        connection.execute(text("DROP TABLE kinds"))
+
+
+def test_a_routine_for_a_type_that_is_not_known_says_so(server, tmp_path):
+    if server.dialect.name != "postgresql":
+        pytest.skip("the type point is PostgreSQL's here; see server")
+    with server.begin() as connection:
+        connection.execute(text("CREATE TABLE places (id INTEGER PRIMARY KEY, at point)"))
+    with pytest.warns(SAWarning, match="Did not recognize"):
+        table = reflect_table(tmp_path, server, "places", "places")
+    with pytest.raises(ListingError, match="this routine cannot be written for postgresql"):
+        routine_text(Listing(select(table), orders="id"), "postgresql", {})
+    with server.begin() as connection:
+        connection.execute(text("DROP TABLE places"))

@@ -68,6 +68,7 @@ class EngineRecord:
     count_reads: Callable[[Connection, Callable[[], Any]], Reads]
     begin_view: Callable[[Connection, str | None], Connection]
     holds_views: Callable[[Engine], bool]
+    writes_beside_views: Callable[[Engine], bool]
     anchors: AnchorEngine
     exports_snapshots: bool
     keeps_history: bool

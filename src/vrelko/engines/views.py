@@ -14,7 +14,8 @@ from vrelko.errors import DatabaseError
 
 def can_hold_view(engine: Engine) -> bool:
     """Tell whether readers of an engine can see rows as they were, while others write."""
-    return engine_of(engine).holds_views(engine)
+    record = engine_of(engine)
+    return record.holds_views(engine) and record.writes_beside_views(engine)
 
 
 @contextmanager

@@ -12,7 +12,7 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Callable
-from contextlib import AbstractContextManager
+from contextlib import ExitStack
 from dataclasses import dataclass, field
 
 from sqlalchemy import Connection, Engine
@@ -23,8 +23,13 @@ from vrelko.engines.registry import database_errors
 from vrelko.engines.views import can_hold_view
 from vrelko.errors import DatabaseError
 from vrelko.measuring.change_scripts import Change, WalkedRows
-from vrelko.measuring.replay import ChangingTable, gather_walked_rows, paged_table
-from vrelko.measuring.table_copies import copy_of_file, copy_of_rows
+from vrelko.measuring.replay import (
+    ChangingTable,
+    copy_of_walked,
+    gather_walked_rows,
+    paged_table,
+)
+from vrelko.measuring.table_copies import copy_of_file
 from vrelko.measuring.walkers import Walker
 from vrelko.planning.plan import Plan
 
@@ -112,22 +117,23 @@ def run_crowd(
     """
     plan.check_values()
     with database_errors("walks beside writers"):
-        table = paged_table(plan.served)
         # Gathered once, before anything changes: readers and writers must mean the same rows.
-        source = gather_walked_rows(engine, plan, crowd.pages)
-        lends: AbstractContextManager[Engine] = (
-            copy_of_file(engine) if copy is None else copy_of_rows(copy, table, source.rows)
-        )
-        with lends as lent:
-            # One connection means readers and writers would wait for one another, and nothing
-            # drift.
+        walked = gather_walked_rows(engine, plan, crowd.pages, generated=copy is not None)
+        with ExitStack() as held:
+            if copy is None:
+                lent = held.enter_context(copy_of_file(engine))
+            else:
+                own = copy_of_walked(copy, engine, plan, walked, crowd.pages)
+                lent, walked = held.enter_context(own)
+            # Readers and writers would wait for one another, and nothing drift.
             if not can_hold_view(lent):
                 raise DatabaseError(
-                    "a database in memory has one connection, too few for readers and writers",
-                    "Use a database file or a server",
+                    "readers and writers would wait for one another here: the database is in "
+                    "memory, or a file outside of WAL mode",
+                    "Use a file with PRAGMA journal_mode = WAL, or a server",
                     "view-memory",
                 )
-            return _run(lent, plan, source, crowd)
+            return _run(lent, plan, walked, crowd)
 
 
 def _run(copy: Engine, plan: Plan, walked: WalkedRows, crowd: Crowd) -> tuple[Crowded, ...]:

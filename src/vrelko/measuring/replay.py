@@ -7,8 +7,9 @@ of every walk must be the same.
 from __future__ import annotations
 
 import random
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import Connection, Engine, Table, bindparam, select
@@ -25,7 +26,7 @@ from vrelko.core.drift.walks import (
 )
 from vrelko.engines.registry import database_errors
 from vrelko.engines.views import can_hold_view
-from vrelko.errors import ListingError
+from vrelko.errors import DatabaseError, ListingError
 from vrelko.measuring.change_scripts import (
     Change,
     WalkedRows,
@@ -107,10 +108,11 @@ def replay(
         # same.
         if copy is None:
             with copy_of_file(engine) as lent:
-                return _play_all(lent, plan, gather_walked_rows(lent, plan), walks, progress)
+                own = gather_walked_rows(lent, plan, generated=False)
+                return _play_all(lent, plan, own, walks, progress)
         walked = gather_walked_rows(engine, plan)
-        with copy_of_rows(copy, paged_table(plan.served), walked.rows) as lent:
-            return _play_all(lent, plan, walked, walks, progress)
+        with copy_of_walked(copy, engine, plan, walked) as (lent, there):
+            return _play_all(lent, plan, there, walks, progress)
 
 
 def _play_all(
@@ -147,15 +149,47 @@ def _reach(plan: Plan) -> int:
     return (pages + 1) * plan.judgement.size + int(2 * changes) + 50
 
 
-def gather_walked_rows(engine: Engine, plan: Plan, pages: int | None = None) -> WalkedRows:
+@contextmanager
+def copy_of_walked(
+    copy: Engine, source: Engine, plan: Plan, walked: WalkedRows, pages: int | None = None
+) -> Iterator[tuple[Engine, WalkedRows]]:
+    """Lend an engine on a table with the rows that take part, and these as they are there.
+
+    Raises DatabaseError.
+    """
+    table = paged_table(plan.served)
+    with copy_of_rows(copy, source, table, walked.rows) as lent:
+        with lent.connect() as connection:
+            variant = plan.served.lent_variant(connection, None, plan.params)
+            found = _first_rows(connection, plan, variant, pages)
+        primary = [column.name for column in table.primary_key.columns]
+        known = [tuple(row[name] for name in primary) for row in walked.rows]
+        # A shorter type, or another collation: walks would be compared with those of other rows.
+        if [tuple(row[-len(primary) :]) for row in found] != known:
+            raise DatabaseError(
+                "the database to copy to does not give the rows back as they are, or sorts them "
+                "otherwise",
+                "Copy to a database of the same engine, with the same collation",
+                "replay-copy",
+            )
+        # A value may be written otherwise there, such as a time without its fraction.
+        yield lent, replace(walked, keys=[variant.key_from(row) for row in found])
+
+
+def gather_walked_rows(
+    engine: Engine, plan: Plan, pages: int | None = None, generated: bool = True
+) -> WalkedRows:
     """Return the order keys and the full rows of the first rows of the listing.
 
-    As many as walks of `pages` pages, or of the plan's, can come to meet.
+    As many as walks of `pages` pages, or of the plan's, can come to meet. `generated`: with the
+    values that the database computes, which only a table that computes nothing takes.
     """
     table = paged_table(plan.served)
     with engine.connect() as connection:
         variant = plan.served.lent_variant(connection, None, plan.params)
-        keys, rows = _first_rows(connection, plan, table, variant, pages)
+        found = _first_rows(connection, plan, variant, pages)
+        keys = [variant.key_from(row) for row in found]
+        rows = list(_full_rows(connection, table, found, generated))
     identity = variant.identity
     leads = [name for i, name in enumerate(variant.order.names) if i not in identity]
     # A move writes the order's leading columns: possible where no key is among them, and where
@@ -169,9 +203,10 @@ def gather_walked_rows(engine: Engine, plan: Plan, pages: int | None = None) -> 
 
 
 def _first_rows(
-    connection: Connection, plan: Plan, table: Table, variant: Any, pages: int | None
-) -> tuple[list[tuple[Any, ...]], list[dict[str, Any]]]:
-    primary = list(table.primary_key.columns)
+    connection: Connection, plan: Plan, variant: Any, pages: int | None = None
+) -> list[Any]:
+    """Return the listing's first rows, with the primary key of each behind."""
+    primary = paged_table(plan.served).primary_key.columns
     reach = _reach(plan) if pages is None else (pages + 1) * plan.judgement.size
     rows: list[Any] = []
     # As the select calls the table, which may be an alias.
@@ -186,13 +221,20 @@ def _first_rows(
             rows += found
             if len(rows) >= reach:
                 break
-    full = []
+    return rows
+
+
+def _full_rows(
+    connection: Connection, table: Table, rows: Sequence[Any], generated: bool
+) -> Iterator[dict[str, Any]]:
+    """Yield all values of rows that have their primary key behind them."""
+    primary = list(table.primary_key.columns)
+    shown = [column for column in table.columns if generated or column.computed is None]
     for row in rows:
         # The listing may not show its primary key, so it was added behind.
         own = row[-len(primary) :]
         where = [column == value for column, value in zip(primary, own, strict=True)]
-        full.append(dict(connection.execute(select(table).where(*where)).one()._mapping))
-    return [variant.key_from(row) for row in rows], full
+        yield dict(connection.execute(select(*shown).where(*where)).one()._mapping)
 
 
 class _Replay:
@@ -228,7 +270,14 @@ class _Replay:
             for strategy in self.strategies
         ]
         waiting = list(script.changes)
-        with self._copy.connect() as writer, self._copy.connect() as connection:
+        with (
+            ExitStack() as held,
+            self._copy.connect() as writer,
+            self._copy.connect() as connection,
+        ):
+            # Whatever fails: a view that is still held would keep the copy from being dropped.
+            for walker in walkers:
+                held.callback(walker.close)
             self._table.prepare(writer, script.outside)
             for time in times:
                 due = []

@@ -19,6 +19,7 @@ from sqlalchemy import (
     select,
 )
 from sqlalchemy.engine.interfaces import Dialect
+from sqlalchemy.exc import ArgumentError, CompileError
 from sqlalchemy.sql import visitors
 from sqlalchemy.types import TypeEngine
 
@@ -27,6 +28,7 @@ from vrelko.errors import ListingError
 from vrelko.sql.counts import build_rows
 from vrelko.sql.page_source import Source
 from vrelko.sql.parameters import KEY
+from vrelko.sql.portable_types import portable_type
 from vrelko.sql.predicates import order_clauses, ordered
 from vrelko.sql.text import render_sql
 
@@ -80,7 +82,15 @@ def render_routine(routine: Routine, dialect: Dialect) -> str:
         )
     statement = _page(routine)
     taken = _parameters(routine)
-    return _WRITERS[dialect.name](routine, statement, taken, dialect)
+    try:
+        return _WRITERS[dialect.name](routine, statement, taken, dialect)
+    except CompileError as error:
+        # A routine declares the type of each column and parameter, where a statement needs none.
+        raise ListingError(
+            f"this routine cannot be written for {dialect.name}: {error}",
+            "Leave out what has such a type, or take the plain statements",
+            "statement-dialect",
+        ) from error
 
 
 def _page(routine: Routine) -> Select[Any]:
@@ -256,5 +266,5 @@ def _type(kind: TypeEngine[Any], dialect: Dialect) -> str:
     try:
         # Read from one engine and written for another: a dialect knows only its own types.
         return kind.as_generic().compile(dialect=dialect)
-    except NotImplementedError:
-        return kind.compile(dialect=dialect)
+    except (NotImplementedError, CompileError, ArgumentError):
+        return portable_type(kind).compile(dialect=dialect)

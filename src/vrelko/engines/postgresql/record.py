@@ -66,6 +66,7 @@ ENGINE = EngineRecord(
     count_reads=session.count_reads,
     begin_view=session.begin_view,
     holds_views=session.holds_views,
+    writes_beside_views=session.writes_beside_views,
     anchors=ANCHORS,
     exports_snapshots=True,
     keeps_history=False,

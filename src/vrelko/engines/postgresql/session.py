@@ -86,7 +86,12 @@ def is_time_limit(error: DBAPIError) -> bool:
 
 
 def holds_views(engine: Engine) -> bool:
-    """Tell whether readers see rows as they were while others write: always."""
+    """Tell whether one connection can see rows as they were: always."""
+    return True
+
+
+def writes_beside_views(engine: Engine) -> bool:
+    """Tell whether others can write while a view is held: always."""
     return True
 
 

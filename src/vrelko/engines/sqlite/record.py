@@ -82,6 +82,7 @@ ENGINE = EngineRecord(
     count_reads=session.count_reads,
     begin_view=session.begin_view,
     holds_views=session.holds_views,
+    writes_beside_views=session.writes_beside_views,
     anchors=ANCHORS,
     exports_snapshots=False,
     keeps_history=False,

@@ -68,8 +68,16 @@ def is_time_limit(error: DBAPIError) -> bool:
 
 
 def holds_views(engine: Engine) -> bool:
-    """Tell whether readers see rows as they were while others write: not in memory."""
+    """Tell whether one connection can see rows as they were: not in memory."""
     return engine.url.database not in (None, "", ":memory:")
+
+
+def writes_beside_views(engine: Engine) -> bool:
+    """Tell whether others can write while a view is held: in WAL mode alone."""
+    if not holds_views(engine):
+        return False
+    with engine.connect() as connection:
+        return str(connection.exec_driver_sql("PRAGMA journal_mode").scalar()).lower() == "wal"
 
 
 def begin_view(connection: Connection, snapshot: str | None) -> Connection:
