@@ -4,11 +4,13 @@ import json
 import os
 import re
 import signal
+import sqlite3
 import subprocess
 import sys
 import time
 import urllib.error
 import urllib.request
+from contextlib import closing
 
 import pytest
 from click.testing import CliRunner
@@ -399,3 +401,37 @@ def test_as_a_module_and_quietly(demo):
     done = subprocess.run(command, capture_output=True, text=True, env=environment, check=True)
     assert "capture" in done.stdout
     assert done.stderr == ""
+
+
+def test_a_table_of_one_row_is_told_in_the_singular(tmp_path):
+    with closing(sqlite3.connect(tmp_path / "one.db")) as connection:
+        connection.execute("CREATE TABLE one (id INTEGER PRIMARY KEY, at TIMESTAMP)")
+        connection.execute("INSERT INTO one VALUES (7, '2026-01-02 03:04:05')")
+        connection.commit()
+    pages = tmp_path / "pages.toml"
+    pages.write_text(
+        f'[source]\nurl = "sqlite:///{tmp_path / "one.db"}"\n[listing.one]\ntable = "one"\n'
+        'orders = ["-at"]\nwriters = { inserts_per_minute = 1 }\n'
+    )
+    for command in ("plan", "plan --details", "drift --details", "measure"):
+        name, *options = command.split()
+        told = run(name, pages, *options).stdout
+        assert told
+        assert not re.findall(r"(?<![\d.,])1 (?:row|page|reader|block|entrie|value)s\b", told)
+    assert "1 row (" in run("survey", tmp_path / "one.db", "one").stdout
+
+
+def test_drift_over_a_view_tells_what_can_be_told(tmp_path):
+    """No key tells its rows apart, so none is taken out and put back."""
+    with closing(sqlite3.connect(tmp_path / "seen.db")) as connection:
+        connection.execute("CREATE TABLE one (id INTEGER PRIMARY KEY, at TIMESTAMP)")
+        connection.execute("CREATE VIEW seen AS SELECT id, at FROM one")
+        connection.commit()
+    about = ["drift", tmp_path / "seen.db", "seen", "--order=-at", "--unique=id"]
+    found = run(*about)
+    assert found.exit_code == 0
+    assert "seen: " in found.stdout
+    for option in (["--replay"], ["--concurrent", 1]):
+        refused = run(*about, *option)
+        assert refused.exit_code == 2
+        assert "its table has no primary key" in refused.stderr

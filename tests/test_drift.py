@@ -279,6 +279,26 @@ def test_rows_are_replayed_on_another_engine_and_back(tmp_path, server):
         assert not inspect(copy).has_table("remark")
 
 
+def test_rows_are_put_back_as_they_were_stored(tmp_path):
+    """SQLite keeps what other programs wrote: times without a fraction, as keys too."""
+    source = create_engine(f"sqlite:///{tmp_path / 'own.db'}")
+    with source.begin() as connection:
+        connection.exec_driver_sql(
+            "CREATE TABLE log (at TIMESTAMP PRIMARY KEY, seen DATETIME, kilos DECIMAL(8, 2), "
+            "twice REAL GENERATED ALWAYS AS (kilos * 2) STORED)"
+        )
+        for minute in range(60):
+            connection.exec_driver_sql(
+                f"INSERT INTO log VALUES ('2026-07-01 10:{minute:02}:00', '2026-07-01', '{minute}')"
+            )
+    table = Table("log", MetaData(), autoload_with=source)
+    for order in ("-at", "-seen,-at", "kilos", "-twice"):
+        found = replayed(
+            Listing(select(table), name="log", orders=order, sizes=Sizes(10)), source, None
+        )
+        assert {one.strategy for one in found} >= {"offset", "keyset", "frozen-ids", "frozen-view"}
+
+
 def test_a_copy_that_sorts_otherwise_is_refused_and_leaves_nothing(tmp_path, server):
     word = Column("word", String(20, collation="NOCASE"), primary_key=True)
     table = Table("word", MetaData(), word)

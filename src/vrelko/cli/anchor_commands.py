@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from vrelko.cli.options import counting, json_option, pages_arguments, print_result
+from vrelko.core.number_format import render_many
 
 if TYPE_CHECKING:
     from vrelko.errors import PagesFileError
@@ -98,7 +99,7 @@ def build(pages: str, listings: Sequence[str], static: bool) -> None:
             # Without a length, as how many rows there are is what is being counted.
             with counting(f"laying the anchors of {listing.name}, order {one.order}") as advance:
                 laid = one.build(advance, static=static)
-            click.echo(f"{listing.name}, order {one.order}: {laid:,} anchors laid")
+            click.echo(f"{listing.name}, order {one.order}: {render_many(laid, 'anchor')} laid")
             # Told and not dropped: an older release of the application may still read them.
             for left in one.leftovers():
                 click.echo(
@@ -136,7 +137,7 @@ def fold(pages: str, listings: Sequence[str], every: float | None) -> None:
                 if listing.name not in folded and every is None:
                     folded[listing.name] = 0
             for name, many in folded.items():
-                click.echo(f"{name}: {many:,} changes folded")
+                click.echo(f"{name}: {render_many(many, 'change')} folded")
             for listing, one in kept:
                 for off in filter(None, one.check()):
                     wrong = True
@@ -190,7 +191,9 @@ def repair(pages: str, listings: Sequence[str]) -> None:
     with _counted(pages, listings) as found:
         for listing, one in found:
             mended = one.repair()
-            click.echo(f"{listing.name}, order {one.order}: {mended:,} segments mended")
+            click.echo(
+                f"{listing.name}, order {one.order}: {render_many(mended, 'segment')} mended"
+            )
 
 
 @anchors.command()

@@ -13,6 +13,7 @@ import click
 from vrelko.cli.files import write_text
 from vrelko.cli.options import json_option, opened, status
 from vrelko.core.engine_traits import TRAITS
+from vrelko.core.number_format import render_many
 from vrelko.engines.text_only import CAPABILITIES
 
 
@@ -73,4 +74,6 @@ def draft(
     # Those behind a # wait for their reader, and are none yet.
     count = sum(line.startswith("[listing.") for line in text.splitlines())
     if not as_json:
-        click.echo(f"{count} listings written to {output}\nNext: vrelko plan {Path(output)}")
+        click.echo(
+            f"{render_many(count, 'listing')} written to {output}\nNext: vrelko plan {Path(output)}"
+        )

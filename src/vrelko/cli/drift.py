@@ -122,7 +122,7 @@ def drift(
                 logs.append(log)
             # Facts describe a table that may be nowhere near; and a server's own tables are never
             # written to, so without a copy nothing is replayed.
-            can = facts is None and _can_walk(loaded, copy_url)
+            can = facts is None and _can_walk(loaded, one, copy_url)
             if not can and (replay or seconds):
                 raise _cannot_replay(one)
             # Read for each listing: rows are numbered among its own.
@@ -149,16 +149,24 @@ def _show_all(results: Sequence[Drift], logs: Sequence[LogReaders], details: boo
 
 
 def _cannot_replay(plan: Plan) -> click.UsageError:
+    from vrelko.measuring.replay import paged_table
+
+    # Which says so itself where no key tells the rows apart.
+    paged_table(plan.served)
     return click.UsageError(
         f"walks over {plan.listing} cannot be replayed: that needs an SQLite file, or a server "
         "with --copy URL for a copy of the rows; facts hold no rows"
     )
 
 
-def _can_walk(loaded: Pages, copy_url: str | None) -> bool:
-    """Tell whether the rows of a database can be copied, to be walked over."""
+def _can_walk(loaded: Pages, plan: Plan, copy_url: str | None) -> bool:
+    """Tell whether the rows of a listing can be copied, to be walked over."""
     from vrelko.engines.registry import database_file
 
+    table = plan.served.paged_table
+    # Of a view, or a table without a key: what can be estimated is shown all the same.
+    if table is None or not len(table.primary_key.columns):
+        return False
     # A pages file with `facts` has no database either.
     return loaded.facts is None and (
         copy_url is not None or database_file(loaded.engine.url) is not None

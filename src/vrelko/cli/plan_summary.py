@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from vrelko.cli.tables import console, make_table
-from vrelko.core.number_format import render_count, render_ms, render_rare
+from vrelko.core.number_format import render_many, render_ms, render_rare
 from vrelko.planning.conclusion import conclude, has_changes, reasons_of
 
 if TYPE_CHECKING:
@@ -49,10 +49,8 @@ def _total(plan: Plan) -> str:
     if counted is None or time is None or plan.verdict.strategy == "whole":
         return ""
     how = "once per walk and at each jump" if plan.outline.counted_once else "for each page"
-    rows = render_count(max(counted.read, counted.counted))
-    return (
-        f" The {plan.outline.total} total is counted {how}: {rows} rows, {render_ms(time.ms)} ms."
-    )
+    rows = render_many(round(max(counted.read, counted.counted)), "row")
+    return f" The {plan.outline.total} total is counted {how}: {rows}, {render_ms(time.ms)} ms."
 
 
 def _show_strategies(out: Console, plan: Plan) -> None:
@@ -79,7 +77,7 @@ def _show_strategies(out: Console, plan: Plan) -> None:
     out.print(table)
     given = ", ".join(f"{name} = {value}" for name, value in plan.params.items())
     said = (
-        f"{render_count(judged.rows)} rows in {judged.pages:,} pages of {judged.size}"
+        f"{render_many(judged.rows, 'row')} in {render_many(judged.pages, 'page')} of {judged.size}"
         + (f", {given}" if given else "")
         + ". Times in ms."
     )

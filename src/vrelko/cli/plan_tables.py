@@ -12,7 +12,13 @@ from vrelko.cli.tables import console, make_table
 from vrelko.core.cost.counted import counted_as
 from vrelko.core.drift.expectation import expect_drift
 from vrelko.core.engine_traits import TRAITS
-from vrelko.core.number_format import render_bytes, render_count, render_mean, render_ms
+from vrelko.core.number_format import (
+    render_bytes,
+    render_count,
+    render_many,
+    render_mean,
+    render_ms,
+)
 
 if TYPE_CHECKING:
     from vrelko.core.cost.rates import Time
@@ -77,8 +83,8 @@ def _headline(out: Console, plan: Plan) -> None:
     given = ", ".join(f"{name} = {value}" for name, value in plan.params.items())
     out.print(
         f"\n[bold]{plan.listing}[/] · {plan.outline.kind} by {plan.outline.orders[0]}"
-        f" · {render_count(judged.rows)} rows in {judged.pages:,} pages of {judged.size}"
-        + (f" · {given}" if given else "")
+        f" · {render_many(judged.rows, 'row')} in {render_many(judged.pages, 'page')}"
+        f" of {judged.size}" + (f" · {given}" if given else "")
     )
     out.print(f"reads {judged.path.text}, {_READINGS[judged.reading]}")
     if plan.left_out:
@@ -157,8 +163,8 @@ def _show_depths(out: Console, plan: Plan) -> None:
         once = plan.outline.counted_once
         whose = "The first page of a walk, and each jump," if once else "Each request"
         out.print(
-            f"{whose} counts {render_count(walked)} rows for the {plan.outline.total} total: "
-            f"{render_ms(time.ms)} ms (90 % interval {_bounds(time)})."
+            f"{whose} counts {render_many(round(walked), 'row')} for the {plan.outline.total} "
+            f"total: {render_ms(time.ms)} ms (90 % interval {_bounds(time)})."
         )
 
 
@@ -186,8 +192,8 @@ def _show_readers(out: Console, plan: Plan) -> None:
     best = next(c for c in plan.candidates if c.strategy == plan.verdict.strategy)
     readers, burden = plan.given.readers, best.burden
     out.print(
-        f"{plan.verdict.strategy} for {readers.users:,} readers, {readers.pages_per_minute:g} "
-        f"pages per minute: {render_ms(burden.mean.ms)} ms per page, "
+        f"{plan.verdict.strategy} for {render_many(readers.users, 'reader')}, "
+        f"{readers.pages_per_minute:g} pages per minute: {render_ms(burden.mean.ms)} ms per page, "
         f"{render_ms(burden.p95_ms)} ms at p95; keeps {100 * burden.busy:.2g} % of one connection "
         f"busy, holds {render_bytes(burden.memory_bytes)} in the application"
     )

@@ -10,7 +10,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from vrelko.core.number_format import render_bytes, render_count, render_ms
+from vrelko.core.number_format import render_bytes, render_count, render_many, render_ms
 
 if TYPE_CHECKING:
     from vrelko.core.facts import Facts, TableFacts
@@ -63,8 +63,8 @@ def _overview(facts: Facts) -> Table:
 
 def _show_table(out: Console, facts: TableFacts, brief: bool) -> None:
     out.print(
-        f"[bold]{facts.name}[/]: {render_count(facts.rows)} rows ({facts.rows_from}), "
-        f"{facts.row_bytes:.0f} bytes per row, {render_count(facts.blocks)} blocks"
+        f"[bold]{facts.name}[/]: {render_many(facts.rows, 'row')} ({facts.rows_from}), "
+        f"{facts.row_bytes:.0f} bytes per row, {render_many(facts.blocks, 'block')}"
     )
     if brief:
         return

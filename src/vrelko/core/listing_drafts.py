@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 
 from vrelko.core.facts import ColumnFacts, TableFacts
+from vrelko.core.number_format import render_many
 
 SMALL_ROWS = 500.0
 """Tables of no more rows are proposed as choices of a picker."""
@@ -64,7 +65,7 @@ def draft_listings(table: TableFacts, references: frozenset[str]) -> Iterator[Li
         name=f"{table.bare_name}_export",
         kind="export",
         table=table.name,
-        why=f"all {table.rows:,.0f} rows, by their key",
+        why=f"all {render_many(table.rows, 'row')}, by their key",
         orders=(",".join(key),),
     )
 
@@ -79,7 +80,7 @@ def _choices(table: TableFacts, key: tuple[str, ...]) -> ListingDraft:
         kind="choices",
         table=table.name,
         columns=shown,
-        why=f"{table.rows:,.0f} rows fit a picker at once",
+        why=f"{render_many(table.rows, 'row')} fit a picker at once",
         orders=(label or ",".join(key),),
     )
 
@@ -101,7 +102,7 @@ def _grid(table: TableFacts, key: tuple[str, ...], references: frozenset[str]) -
         name=table.bare_name,
         kind="grid",
         table=table.name,
-        why=f"{table.rows:,.0f} rows need paging" if table.rows else "empty so far",
+        why=f"{render_many(table.rows, 'row')} need paging" if table.rows else "empty so far",
         orders=tuple(dict.fromkeys(orders)),
         filters={name: f":{name}" for name in filters},
         search=search,

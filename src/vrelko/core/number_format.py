@@ -10,6 +10,11 @@ def render_count(value: float) -> str:
     return f"{value / 1e6:,.1f} M" if value >= 1e7 else f"{value:,.0f}"
 
 
+def render_many(count: float, noun: str) -> str:
+    """Return a whole count with its noun: 1 page, 318 pages."""
+    return f"{render_count(count)} {noun if count == 1 else noun + 's'}"
+
+
 def render_mean(value: float) -> str:
     """Return a mean count: two figures below ten, whole numbers above."""
     return f"{value:.2g}" if value < 10 else f"{value:,.0f}"

@@ -10,6 +10,7 @@ from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import ServerFacts, TableFacts
 from vrelko.core.findings import Finding, make_finding
 from vrelko.core.index_advice import create_text
+from vrelko.core.number_format import render_many
 from vrelko.core.reader_load import VariantModel
 from vrelko.core.set_filters import MOST_VALUES
 from vrelko.core.workload import Readers
@@ -42,7 +43,8 @@ def find_misread(variant: VariantModel, server: ServerFacts) -> Iterator[Finding
     yield make_finding(
         "plan-misread",
         f"order {variant.order}",
-        f"{told}. Costs of {', '.join(names)} therefore come from {many:,} pages that were run",
+        f"{told}. Costs of {', '.join(names)} therefore come from {render_many(many, 'page')} "
+        "that were run",
         "Nothing needs to be done. Between the depths that were run these costs are rougher",
     )
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from vrelko.core.cost.rates import Time
 from vrelko.core.cost.work import Work
 from vrelko.core.drift.expectation import DriftExpectation
-from vrelko.core.number_format import render_bytes, render_mean, render_ms
+from vrelko.core.number_format import render_bytes, render_many, render_mean, render_ms
 from vrelko.core.outline import Outline
 from vrelko.core.reader_load import ANCHORS, Burden
 from vrelko.core.strategies import STRATEGIES, Strategy
@@ -229,12 +229,16 @@ def _for(best: Candidate, candidates: Sequence[Candidate], needs: Needs) -> Iter
     first, last = best.ladder[0], best.ladder[-1]
     if best.strategy == "whole":
         sent = render_bytes(first.work.bytes)
-        yield f"sends {first.work.rows:,.0f} rows ({sent}) in one statement"
+        yield f"sends {render_many(round(first.work.rows), 'row')} ({sent}) in one statement"
         return
-    yield (
-        f"reads {_walked(first.work):,.0f} rows or entries for page 1 and "
-        f"{_walked(last.work):,.0f} for page {last.page:,}, the last"
-    )
+    few = "row or entry" if round(_walked(first.work)) == 1 else "rows or entries"
+    if last.page == 1:
+        yield f"reads {_walked(first.work):,.0f} {few} for the only page"
+    else:
+        yield (
+            f"reads {_walked(first.work):,.0f} {few} for page 1 and "
+            f"{_walked(last.work):,.0f} for page {last.page:,}, the last"
+        )
     offset = next(c for c in candidates if c.strategy == "offset")
     drift = best.drift
     if best.strategy != "keyset":

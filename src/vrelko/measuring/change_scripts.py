@@ -14,6 +14,8 @@ from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
+from sqlalchemy import Table
+
 from vrelko.core.drift.stream import Stream
 from vrelko.core.drift.walks import DELETE, INSERT, MOVE, SPACE, Course, Event
 from vrelko.core.order import Order
@@ -25,10 +27,12 @@ Key = tuple[Any, ...]
 class WalkedRows:
     """The rows that take part, in order: their keys in the order, and their values.
 
-    `identity` are the places of the key that identify a row; `leads` the columns of the others
-    where rows can be moved by them, else empty.
+    `table` is what they are written to, its columns without types where they are written as they
+    are stored. `identity` are the places of the key that identify a row; `leads` the columns of the
+    others where rows can be moved by them, else empty.
     """
 
+    table: Table
     order: Order
     keys: list[Key]
     rows: list[dict[str, Any]]

@@ -27,7 +27,6 @@ from vrelko.measuring.replay import (
     ChangingTable,
     copy_of_walked,
     gather_walked_rows,
-    paged_table,
 )
 from vrelko.measuring.table_copies import copy_of_file
 from vrelko.measuring.walkers import Walker
@@ -118,7 +117,7 @@ def run_crowd(
     plan.check_values()
     with database_errors("walks beside writers"):
         # Gathered once, before anything changes: readers and writers must mean the same rows.
-        walked = gather_walked_rows(engine, plan, crowd.pages, generated=copy is not None)
+        walked = gather_walked_rows(engine, plan, crowd.pages, own=copy is None)
         with ExitStack() as held:
             if copy is None:
                 lent = held.enter_context(copy_of_file(engine))
@@ -180,7 +179,7 @@ def _write(
     rng = random.Random(f"{crowd.seed}-{number}")
     # Writers share no row, so the log says who touched it; the odd rows nobody touches.
     own = [row for row in range(len(walked.keys)) if row % (2 * crowd.writers) == 2 * number]
-    table = ChangingTable(paged_table(plan.served), walked)
+    table = ChangingTable(walked)
     table.take_over(set(own))
     there = set(own)
     try:

@@ -12,7 +12,7 @@ from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection, Engine, Table, bindparam, select
+from sqlalchemy import Column, Connection, Engine, MetaData, Table, bindparam, select
 
 from vrelko.core.drift import reference
 from vrelko.core.drift.walks import (
@@ -40,6 +40,7 @@ from vrelko.planning.plan import Plan
 from vrelko.serving.listing import Listing
 from vrelko.serving.pages.request import lend
 from vrelko.serving.variants.runner import Runner
+from vrelko.sql.keys import RAW, raw
 from vrelko.sql.parameters import LIMIT
 
 STORING: tuple[DriftStrategy, ...] = ("frozen-ids",)
@@ -108,7 +109,7 @@ def replay(
         # same.
         if copy is None:
             with copy_of_file(engine) as lent:
-                own = gather_walked_rows(lent, plan, generated=False)
+                own = gather_walked_rows(lent, plan, own=True)
                 return _play_all(lent, plan, own, walks, progress)
         walked = gather_walked_rows(engine, plan)
         with copy_of_walked(copy, engine, plan, walked) as (lent, there):
@@ -162,10 +163,13 @@ def copy_of_walked(
         with lent.connect() as connection:
             variant = plan.served.lent_variant(connection, None, plan.params)
             found = _first_rows(connection, plan, variant, pages)
+            there = list(_full_rows(connection, table, found))
         primary = [column.name for column in table.primary_key.columns]
-        known = [tuple(row[name] for name in primary) for row in walked.rows]
+        given, got = (
+            [[row[name] for name in primary] for row in rows] for rows in (walked.rows, there)
+        )
         # A shorter type, or another collation: walks would be compared with those of other rows.
-        if [tuple(row[-len(primary) :]) for row in found] != known:
+        if given != got:
             raise DatabaseError(
                 "the database to copy to does not give the rows back as they are, or sorts them "
                 "otherwise",
@@ -177,19 +181,22 @@ def copy_of_walked(
 
 
 def gather_walked_rows(
-    engine: Engine, plan: Plan, pages: int | None = None, generated: bool = True
+    engine: Engine, plan: Plan, pages: int | None = None, own: bool = False
 ) -> WalkedRows:
     """Return the order keys and the full rows of the first rows of the listing.
 
-    As many as walks of `pages` pages, or of the plan's, can come to meet. `generated`: with the
-    values that the database computes, which only a table that computes nothing takes.
+    As many as walks of `pages` pages, or of the plan's, can come to meet. `own`: to be put back
+    into the very table, so as they are stored, and without what the database computes.
     """
     table = paged_table(plan.served)
     with engine.connect() as connection:
         variant = plan.served.lent_variant(connection, None, plan.params)
         found = _first_rows(connection, plan, variant, pages)
         keys = [variant.key_from(row) for row in found]
-        rows = list(_full_rows(connection, table, found, generated))
+        if own:
+            # SQLite keeps a time as the text that it was given, which need not be SQLAlchemy's.
+            table = _untyped(table)
+        rows = list(_full_rows(connection, table, found))
     identity = variant.identity
     leads = [name for i, name in enumerate(variant.order.names) if i not in identity]
     # A move writes the order's leading columns: possible where no key is among them, and where
@@ -199,7 +206,7 @@ def gather_walked_rows(
         and all(map(can_compare, keys))
         and plan.given.writers.moves_per_minute > 0
     )
-    return WalkedRows(variant.order, keys, rows, identity, tuple(leads) if movable else ())
+    return WalkedRows(table, variant.order, keys, rows, identity, tuple(leads) if movable else ())
 
 
 def _first_rows(
@@ -211,7 +218,7 @@ def _first_rows(
     rows: list[Any] = []
     # As the select calls the table, which may be an alias.
     shown = [plan.served.described.sources.tables[0].c[column.key] for column in primary]
-    named = [column.label(f"vrelko_row_{i}") for i, column in enumerate(shown)]
+    named = [raw(column).label(f"vrelko_row_{i}") for i, column in enumerate(shown)]
     with lend(connection, plan.served.settings) as lender:  # rows of entities: by a Session
         runner = Runner(lender, plan.served.run_values(plan.params))
         # NULL keys come in a statement of their own, before or after the others.
@@ -225,16 +232,25 @@ def _first_rows(
 
 
 def _full_rows(
-    connection: Connection, table: Table, rows: Sequence[Any], generated: bool
+    connection: Connection, table: Table, rows: Sequence[Any]
 ) -> Iterator[dict[str, Any]]:
     """Yield all values of rows that have their primary key behind them."""
     primary = list(table.primary_key.columns)
-    shown = [column for column in table.columns if generated or column.computed is None]
     for row in rows:
         # The listing may not show its primary key, so it was added behind.
         own = row[-len(primary) :]
-        where = [column == value for column, value in zip(primary, own, strict=True)]
-        yield dict(connection.execute(select(*shown).where(*where)).one()._mapping)
+        where = [raw(column) == value for column, value in zip(primary, own, strict=True)]
+        yield dict(connection.execute(select(table).where(*where)).one()._mapping)
+
+
+def _untyped(table: Table) -> Table:
+    """Return a table whose values are read and written as they are stored."""
+    columns = [
+        Column(one.name, RAW, primary_key=one.primary_key, key=one.key)
+        for one in table.columns
+        if one.computed is None
+    ]
+    return Table(table.name, MetaData(), *columns, schema=table.schema)
 
 
 class _Replay:
@@ -248,7 +264,7 @@ class _Replay:
         self.pages = plan.candidates[0].drift.pages
         self._dwell = plan.given.readers.dwell_s
         self._stream, self._overlap = plan.stream, plan.overlap
-        self._table = ChangingTable(paged_table(plan.served), walked)
+        self._table = ChangingTable(walked)
 
     def play(self, rng: random.Random) -> dict[DriftStrategy, tuple[Counts, bool]]:
         """Run one walk of each strategy; return what each suffered, and whether simulated alike."""
@@ -298,7 +314,8 @@ class _Replay:
 class ChangingTable:
     """The table of a copy, whose rows come, go and move."""
 
-    def __init__(self, table: Table, walked: WalkedRows) -> None:
+    def __init__(self, walked: WalkedRows) -> None:
+        table = walked.table
         self._walked, self._insert = walked, table.insert()
         self._present: set[int] = set()
         self._moved: set[int] = set()

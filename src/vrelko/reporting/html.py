@@ -6,7 +6,13 @@ from collections.abc import Sequence
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
-from vrelko.core.number_format import render_bytes, render_count, render_ms, render_rare
+from vrelko.core.number_format import (
+    render_bytes,
+    render_count,
+    render_many,
+    render_ms,
+    render_rare,
+)
 from vrelko.planning.conclusion import conclude, reasons_of
 from vrelko.reporting.drift_figures import draw_clean, draw_pages, draw_strategies
 from vrelko.reporting.figures import COLOURS, draw_work
@@ -24,7 +30,12 @@ def render_report(studies: Sequence[Study]) -> str:
         lstrip_blocks=True,
     )
     environment.filters.update(
-        count=render_count, size=render_bytes, ms=render_ms, mean=render_rare, sentence=_sentence
+        count=render_count,
+        many=render_many,
+        size=render_bytes,
+        ms=render_ms,
+        mean=render_rare,
+        sentence=_sentence,
     )
     environment.globals.update(conclude=conclude, reasons_of=reasons_of)
     drawn = [(study, draw_work(study), _drift_figures(study)) for study in studies]

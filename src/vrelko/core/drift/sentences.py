@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from vrelko.core.drift.number_errors import NumberError
 from vrelko.core.drift.simulating import Simulated
+from vrelko.core.number_format import render_many
 from vrelko.core.workload import Readers
 
 
@@ -34,7 +35,8 @@ def tell(
     by_strategy = {str(one.strategy): one for one in simulated}
     offset, keyset = by_strategy["offset"], by_strategy["keyset"]
     yield (
-        f"{listing}: a reader who pages through {pages} pages by offset, {dwell_s:.3g} s each, "
+        f"{listing}: a reader who pages through {render_many(pages, 'page')} by offset, "
+        f"{dwell_s:.3g} s each, "
         f"sees {_rows(offset.means['repeats'])} twice and misses "
         f"{_rows(offset.means['misses'])}."
     )
