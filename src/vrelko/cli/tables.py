@@ -132,12 +132,13 @@ def show_measurement(measurement: Measurement, brief: bool = False) -> None:
         "strategy",
         ">page",
         ">rows",
-        f">{unit} estimated",
+        # On two lines, or a table of many pages would be wider than a terminal.
+        f">{unit}\nestimated",
         ">measured",
         ">ratio",
-        ">ms estimated",
-        ">90 % interval",
-        ">ms measured",
+        ">ms\nestimated",
+        ">90 %\ninterval",
+        ">ms\nmeasured",
         ">ratio",
     )
     # A strategy's name stands once, over its pages.

@@ -98,9 +98,11 @@ class Measurement:
         )
         if pages:
             worst = max(pages, key=lambda one: max(one.ms_ratio, 1 / max(one.ms_ratio, 1e-9)))
-            place = "all rows" if worst.strategy == "whole" else f"page {worst.page:,}"
+            place = "all rows, " if worst.strategy == "whole" else ""
+            # A total is of no page.
+            place = place or (f"page {worst.page:,}, " if worst.page else "")
             told += (
-                f" Furthest off: {worst.strategy}, {place}, estimated {render_ms(worst.time.ms)} "
+                f" Furthest off: {worst.strategy}, {place}estimated {render_ms(worst.time.ms)} "
                 f"ms, measured {render_ms(worst.ms)}."
             )
         return f"{self.listing}: {held}.", told
