@@ -256,7 +256,7 @@ def test_rows_are_replayed_on_another_engine_and_back(tmp_path, server):
         Column("said", Text, index=True, server_default="nothing"),
         Column("at", DateTime, server_default=func.current_timestamp()),
         Column("loud", Text, Computed("upper(said)", persisted=True)),
-        Column("share", Double),
+        Column("share of all", Double, key="share"),
         Column("kind", Enum("call", "song", name="remark_kind")),
     )
     file, plain = (create_engine(f"sqlite:///{tmp_path / name}") for name in ("own.db", "copy.db"))

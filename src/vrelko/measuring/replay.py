@@ -164,7 +164,7 @@ def copy_of_walked(
             variant = plan.served.lent_variant(connection, None, plan.params)
             found = _first_rows(connection, plan, variant, pages)
             there = list(_full_rows(connection, table, found))
-        primary = [column.name for column in table.primary_key.columns]
+        primary = [column.key for column in table.primary_key.columns]
         given, got = (
             [[row[name] for name in primary] for row in rows] for rows in (walked.rows, there)
         )
@@ -240,7 +240,9 @@ def _full_rows(
         # The listing may not show its primary key, so it was added behind.
         own = row[-len(primary) :]
         where = [raw(column) == value for column, value in zip(primary, own, strict=True)]
-        yield dict(connection.execute(select(table).where(*where)).one()._mapping)
+        values = connection.execute(select(table).where(*where)).one()
+        # By the model's names, which need not be those of the database.
+        yield dict(zip(table.c.keys(), values, strict=True))
 
 
 def _untyped(table: Table) -> Table:
@@ -319,9 +321,9 @@ class ChangingTable:
         self._walked, self._insert = walked, table.insert()
         self._present: set[int] = set()
         self._moved: set[int] = set()
-        self._keys = [column.name for column in table.primary_key.columns]
+        self._keys = [column.key for column in table.primary_key.columns]
         own = [
-            column == bindparam(f"vrelko_{column.name}", type_=column.type)
+            column == bindparam(f"vrelko_{column.key}", type_=column.type)
             for column in table.primary_key.columns
         ]
         self._delete = table.delete().where(*own)
