@@ -206,7 +206,14 @@ def gather_walked_rows(
         and all(map(can_compare, keys))
         and plan.given.writers.moves_per_minute > 0
     )
-    return WalkedRows(table, variant.order, keys, rows, identity, tuple(leads) if movable else ())
+    return WalkedRows(
+        table=table,
+        order=variant.order,
+        keys=keys,
+        rows=rows,
+        identity=identity,
+        leads=tuple(leads) if movable else (),
+    )
 
 
 def _first_rows(
