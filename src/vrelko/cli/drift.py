@@ -149,7 +149,7 @@ def _show_all(results: Sequence[Drift], logs: Sequence[LogReaders], details: boo
 
 
 def _cannot_replay(plan: Plan) -> click.UsageError:
-    from vrelko.measuring.replay import paged_table
+    from vrelko.measuring.walked_rows import paged_table
 
     # Which says so itself where no key tells the rows apart.
     paged_table(plan.served)
@@ -162,10 +162,10 @@ def _cannot_replay(plan: Plan) -> click.UsageError:
 def _can_walk(loaded: Pages, plan: Plan, copy_url: str | None) -> bool:
     """Tell whether the rows of a listing can be copied, to be walked over."""
     from vrelko.engines.registry import database_file
+    from vrelko.measuring.walked_rows import keyed_table
 
-    table = plan.served.paged_table
     # Of a view, or a table without a key: what can be estimated is shown all the same.
-    if table is None or not len(table.primary_key.columns):
+    if keyed_table(plan.served) is None:
         return False
     # A pages file with `facts` has no database either.
     return loaded.facts is None and (

@@ -23,12 +23,8 @@ from vrelko.engines.registry import database_errors
 from vrelko.engines.views import can_hold_view
 from vrelko.errors import DatabaseError
 from vrelko.measuring.change_scripts import Change, WalkedRows
-from vrelko.measuring.replay import (
-    ChangingTable,
-    copy_of_walked,
-    gather_walked_rows,
-)
 from vrelko.measuring.table_copies import copy_of_file
+from vrelko.measuring.walked_rows import ChangingTable, copy_of_walked, gather_walked_rows
 from vrelko.measuring.walkers import Walker
 from vrelko.planning.plan import Plan
 
