@@ -279,6 +279,19 @@ def test_rows_are_replayed_on_another_engine_and_back(tmp_path, server):
         assert not inspect(copy).has_table("remark")
 
 
+def test_a_reflected_table_is_replayed_on_another_engine(server, tmp_path):
+    own = {"postgresql": ("double precision", "numeric"), "mariadb": ("set('a', 'b')", "year")}
+    first, second = own.get(server.dialect.name, ("DOUBLE(53)", "NUMERIC"))
+    with server.begin() as connection:
+        connection.exec_driver_sql(f"CREATE TABLE odd (id INT PRIMARY KEY, a {first}, b {second})")
+        for n in range(1, 40):
+            connection.exec_driver_sql(f"INSERT INTO odd (id) VALUES ({n})")
+    table = Table("odd", MetaData(), autoload_with=server)
+    listing = Listing(select(table), name="odd", orders="-id", sizes=Sizes(10))
+    replayed(listing, server, create_engine(f"sqlite:///{tmp_path / 'copy.db'}"))
+    table.drop(server)
+
+
 def test_rows_are_put_back_as_they_were_stored(tmp_path):
     """SQLite keeps what other programs wrote: times without a fraction, as keys too."""
     source = create_engine(f"sqlite:///{tmp_path / 'own.db'}")

@@ -252,12 +252,18 @@ def test_odd_tables_over_http(odd, tmp_path):
     pages.close()
 
 
+def attached(folder, name):
+    """An engine on one file that has a second one beside it, by a name as SQL writes it."""
+    engine = create_engine(f"sqlite:///{folder / 'one.db'}")
+    event.listen(
+        engine, "connect", lambda raw, _: raw.execute(f"ATTACH '{folder / 'b'}' AS {name}")
+    )
+    return engine
+
+
 def test_tables_of_an_attached_database_are_served(tmp_path):
     """And where they cannot be planned, that is said."""
-    engine = create_engine(f"sqlite:///{tmp_path / 'one.db'}")
-    event.listen(
-        engine, "connect", lambda raw, _: raw.execute(f"ATTACH '{tmp_path / 'b'}' AS side")
-    )
+    engine = attached(tmp_path, "side")
     with engine.begin() as connection:
         connection.exec_driver_sql("CREATE TABLE side.t (id INTEGER PRIMARY KEY, g INTEGER)")
         connection.execute(text(f"INSERT INTO side.t SELECT i, i % 7 FROM {SERIES['sqlite']}"))
@@ -270,10 +276,7 @@ def test_tables_of_an_attached_database_are_served(tmp_path):
 
 def test_an_attached_file_with_tables_of_the_same_names_answers_for_itself(tmp_path):
     """An archive beside today's file: same table, other rows, key, indexes and statistics."""
-    engine = create_engine(f"sqlite:///{tmp_path / 'one.db'}")
-    event.listen(
-        engine, "connect", lambda raw, _: raw.execute(f"ATTACH '{tmp_path / 'b'}' AS \"old: er\"")
-    )
+    engine = attached(tmp_path, '"old: er"')
     with engine.begin() as connection:
         connection.exec_driver_sql("CREATE TABLE t (id TEXT PRIMARY KEY, g TEXT) WITHOUT ROWID")
         connection.exec_driver_sql("INSERT INTO t VALUES ('a', 'b')")

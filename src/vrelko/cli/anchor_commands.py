@@ -157,7 +157,7 @@ def fold(pages: str, listings: Sequence[str], every: float | None) -> None:
 @json_option
 def verify(pages: str, listings: Sequence[str], as_json: bool) -> None:
     """Count every segment and compare. Exit status 1 where one is off."""
-    rows = []
+    rows: list[dict[str, Any]] = []
     with _counted(pages, listings) as found:
         for listing, one in found:
             off = one.verify()
@@ -175,7 +175,8 @@ def verify(pages: str, listings: Sequence[str], as_json: bool) -> None:
 
     def show_rows() -> None:
         for row in rows:
-            told = "{off:,} of {segments:,} segments off, by {rows_off:,} rows".format(**row)
+            told = "{off:,} of {segments:,} segments off".format(**row)
+            told += f", by {render_many(row['rows_off'], 'row')}"
             told = told if row["off"] else "right"
             click.echo(f"{row['listing']}, order {row['order']}: {told}")
 
@@ -224,7 +225,9 @@ def show(pages: str, listings: Sequence[str], as_json: bool) -> None:
         for row in rows:
             told = "none; build them with `vrelko anchors build`"
             if row["anchors"] is not None:
-                told = "{anchors:,} anchors, {waiting:,} changes in the log".format(**row)
+                anchors, waiting = row["anchors"], row["waiting"]
+                told = f"{render_many(anchors, 'anchor')}, {render_many(waiting, 'change')}"
+                told += " in the log"
                 if row["age_s"] is not None:
                     what = "counted" if row["static"] else "folded"
                     told += f"; {what} {_ago(row['age_s'])} ago"

@@ -80,7 +80,8 @@ def _how(drift: Drift) -> str:
     # The replay ran on a real database: other counts than simulated are a fault of ours.
     odd = [one.strategy for one in drift.replayed if not one.alike]
     agreed = "with the same counts" if not odd else f"[red]with other counts by {', '.join(odd)}[/]"
-    return f"{said}. {walks:,} of them were replayed on a copy of the table, {agreed}."
+    were = "was" if walks == 1 else "were"
+    return f"{said}. {walks:,} of them {were} replayed on a copy of the table, {agreed}."
 
 
 def _suffered(drift: Drift, details: bool) -> Table:

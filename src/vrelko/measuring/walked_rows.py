@@ -19,6 +19,7 @@ from vrelko.serving.pages.request import lend
 from vrelko.serving.variants.runner import Runner
 from vrelko.sql.keys import RAW, raw
 from vrelko.sql.parameters import LIMIT
+from vrelko.sql.portable_types import fit_other_engines
 
 
 def keyed_table(listing: Listing) -> Table | None:
@@ -58,6 +59,8 @@ def copy_of_walked(
     Raises DatabaseError.
     """
     table = paged_table(plan.served)
+    # The listing's statements run there too, over the table as it was reflected here.
+    fit_other_engines(table)
     with copy_of_rows(copy, source, table, walked.rows) as lent:
         with lent.connect() as connection:
             variant = plan.served.lent_variant(connection, None, plan.params)

@@ -37,7 +37,7 @@ from sqlalchemy.sql.selectable import Subquery
 from vrelko.core.facts import Facts
 from vrelko.engines.registry import database_errors, record_of
 from vrelko.errors import FactsError, PagesFileError, nearest
-from vrelko.sql.portable_types import let_others_write
+from vrelko.sql.portable_types import fit_other_engines
 
 _TYPES: tuple[tuple[str, Any], ...] = (
     ("BIGINT", BigInteger), ("INT", Integer), ("SERIAL", Integer), ("BOOL", Boolean),
@@ -66,7 +66,7 @@ def reflect_table(file: Path, engine: Engine, listing: str, table: str) -> Table
     for one in found.columns:  # MariaDB's floats are reflected as decimals of ten digits
         if isinstance(one.type, Float) and one.type.asdecimal:
             one.type = Double(asdecimal=False)
-    let_others_write(found)
+    fit_other_engines(found)
     return found
 
 

@@ -52,8 +52,8 @@ def portable_type(type_: TypeEngine[Any]) -> TypeEngine[Any]:
     return found
 
 
-def let_others_write(table: Table) -> None:
-    """Let statements over a reflected table be written for engines other than its own.
+def fit_other_engines(table: Table) -> None:
+    """Give a reflected table's types a form for other engines; on its own nothing changes.
 
     SQLAlchemy fails with errors of Python's where it has to adapt such types.
     """

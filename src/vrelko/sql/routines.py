@@ -19,7 +19,7 @@ from sqlalchemy import (
     select,
 )
 from sqlalchemy.engine.interfaces import Dialect
-from sqlalchemy.exc import ArgumentError, CompileError
+from sqlalchemy.exc import CompileError
 from sqlalchemy.sql import visitors
 from sqlalchemy.types import TypeEngine
 
@@ -263,8 +263,5 @@ def _bare(kind: str) -> str:
 
 def _type(kind: TypeEngine[Any], dialect: Dialect) -> str:
     """Return a type as a dialect spells it, whichever engine it was read from."""
-    try:
-        # Read from one engine and written for another: a dialect knows only its own types.
-        return kind.as_generic().compile(dialect=dialect)
-    except (NotImplementedError, CompileError, ArgumentError):
-        return portable_type(kind).compile(dialect=dialect)
+    # Read from one engine and written for another: a dialect knows only its own types.
+    return portable_type(kind).compile(dialect=dialect)
