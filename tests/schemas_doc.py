@@ -16,7 +16,7 @@ from vrelko.core.facts import ColumnFacts, ServerFacts, TableFacts
 from vrelko.core.findings import Finding
 from vrelko.core.index import IndexColumn, IndexFacts
 from vrelko.core.index_advice import Advice
-from vrelko.core.planner import Crossover, Given, Judgement, Outlook, VariantCost
+from vrelko.core.judgement import Crossover, Given, Judgement, Outlook, VariantCost
 from vrelko.core.reader_load import Burden
 from vrelko.core.sizing import SizeAdvice, SizeCost
 from vrelko.core.verdict import Candidate, Rung, Verdict

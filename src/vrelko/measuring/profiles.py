@@ -14,7 +14,7 @@ from sqlalchemy.sql import visitors
 
 from vrelko.core.access_path import AccessPath
 from vrelko.core.cost.profiles import LOOKED, find_profile
-from vrelko.core.planner import VariantUse
+from vrelko.core.judgement import VariantUse
 from vrelko.engines.limits import is_time_limit, limit_time
 from vrelko.errors import PageError
 from vrelko.measuring.budget import Spending

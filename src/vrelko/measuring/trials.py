@@ -15,7 +15,7 @@ from vrelko.core.access_path import AccessPath
 from vrelko.core.arithmetic import Total
 from vrelko.core.cost.model import CostModel
 from vrelko.core.cost.work import Work
-from vrelko.core.planner import VariantUse
+from vrelko.core.judgement import VariantUse
 from vrelko.core.spot import Spot
 from vrelko.engines.limits import is_time_limit, limit_time
 from vrelko.errors import PageError, TimeLimitError, VrelkoError

@@ -19,9 +19,9 @@ from vrelko.core.cost.routes import Routes
 from vrelko.core.cost.turns import Turn
 from vrelko.core.engine_traits import TRAITS
 from vrelko.core.facts import Facts, TableFacts
+from vrelko.core.judgement import VariantUse
 from vrelko.core.order import Order
 from vrelko.core.outline import Condition, Outline
-from vrelko.core.planner import VariantUse
 from vrelko.core.selectivity import condition_share
 from vrelko.engines.estimates import estimate_rows
 from vrelko.engines.paths import Reader

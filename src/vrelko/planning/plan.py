@@ -18,8 +18,9 @@ from vrelko.core.drift.stream import Stream
 from vrelko.core.facts import Facts
 from vrelko.core.findings import Finding
 from vrelko.core.index_advice import Advice, merge_advice
+from vrelko.core.judgement import Given, Judgement, VariantUse
 from vrelko.core.outline import Outline, check_choice
-from vrelko.core.planner import Given, Judgement, VariantUse, judge
+from vrelko.core.planner import judge
 from vrelko.core.strategies import RECORDS, STRATEGIES
 from vrelko.core.verdict import Candidate, Verdict
 from vrelko.core.workload import Needs, Readers, Use, Writers

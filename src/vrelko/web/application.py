@@ -21,16 +21,15 @@ from vrelko.errors import ListingError, PageError, VrelkoError, nearest
 from vrelko.serving.steady.frozen import reading_for
 from vrelko.web.addresses import header_of, page_urls
 from vrelko.web.bodies import body_of, periods_body, rows_of, to_json
+from vrelko.web.error_answers import on_error, on_failure, on_http
 from vrelko.web.exports import BATCH, FORMATS, check_format, stream_rows
 from vrelko.web.guard import Guard, Told
 from vrelko.web.html import (
     render_document,
     render_fragment,
-    render_problem,
 )
 from vrelko.web.http_options import HttpOptions
 from vrelko.web.openapi import describe_site
-from vrelko.web.problems import PROBLEM_TYPE, make_problem, problem_of, retry_of
 from vrelko.web.request_params import (
     check_names,
     in_request_terms,
@@ -103,7 +102,7 @@ def make_app(
     handlers: dict[Any, Any] = {
         VrelkoError: on_error,
         HTTPException: on_http,
-        Exception: _on_failure,
+        Exception: on_failure,
     }
     told = Told(site.log_requests, site.log_values)
     guard: Any = Middleware(Guard, hosts=site.hosts, told=told, counters=site.counters)
@@ -342,61 +341,3 @@ def address_of(site: Site, request: Request, http: HttpOptions) -> str:
     if site.links == "absolute":
         return f"{request.url.scheme}://{request.url.netloc}{address}"
     return address
-
-
-_TODO = {
-    404: "See /openapi.json for what is here",
-    405: "Use GET",
-    406: "Accept application/json or text/html",
-}
-
-
-async def on_error(request: Request, error: Exception) -> Response:
-    """Answer with problem details, and tell causes that are the server's own."""
-    assert isinstance(error, VrelkoError)
-    found = problem_of(error, str(request.url.path))
-    site = getattr(request.app.state, "site", None)
-    # What a reader did wrong is the reader's to know; logs of it drown what matters.
-    if found["status"] >= 500 and site is not None:
-        # From the address, so anybody may make it as long as they like.
-        name = str(request.path_params.get("listing", ""))[:80]
-        site.counters.count_failure(name, error.code)
-        site.causes.tell(name, error.code, error.what)
-    return _problem(request, found, retry_of(found["status"]))
-
-
-async def on_http(request: Request, error: Exception) -> Response:
-    """Answer with problem details where there is nothing, or no such method."""
-    assert isinstance(error, HTTPException)
-    todo = _TODO.get(error.status_code, "Correct it")
-    detail = str(error.detail)
-    found = make_problem(
-        error.status_code, detail, todo, f"http-{error.status_code}", request.url.path
-    )
-    return _problem(request, found, dict(error.headers or {}))
-
-
-async def _on_failure(request: Request, error: Exception) -> Response:
-    return _problem(
-        request,
-        make_problem(
-            500, "something failed in the server", "Tell who runs it; its log says more", "http-500"
-        ),
-    )
-
-
-def _problem(
-    request: Request, found: dict[str, Any], headers: dict[str, str] | None = None
-) -> Response:
-    """Return problem details, as a page for those who ask for HTML."""
-    headers = {"Cache-Control": "no-store", "Vary": "Accept", **(headers or {})}
-    try:
-        # Programs often send no Accept at all; a browser always does.
-        plain = wanted(request) == "json" or not request.headers.get("accept")
-    # Accept names nothing that is served: JSON is the least wrong.
-    except HTTPException:
-        plain = True
-    if plain:
-        return Response(to_json(found), found["status"], headers, media_type=PROBLEM_TYPE)
-    text = render_problem(found, str(request.scope.get("root_path") or ""))
-    return Response(text, found["status"], headers, media_type="text/html; charset=utf-8")

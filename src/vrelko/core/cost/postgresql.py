@@ -11,6 +11,14 @@ from dataclasses import replace
 
 from vrelko.core.cost.groups import blocks_between, scattered_share
 from vrelko.core.cost.inputs import CostInputs
+from vrelko.core.cost.postgresql_switches import (
+    alike_entries,
+    apart_share,
+    switch_share,
+    table_misses,
+    turned_back,
+    usual_switches,
+)
 from vrelko.core.cost.work import Ask, Work
 from vrelko.core.index import IndexFacts
 from vrelko.core.index_order import serves_order
@@ -18,12 +26,7 @@ from vrelko.core.index_order import serves_order
 _SORT_ROW_BYTES = 24  # beside a sorted row's own bytes
 
 
-_LISTED = 220.0
-"""Entries alike that PostgreSQL keeps in one list: a sixth of a block of 6 bytes each."""
-
 _MIXED = 2.0  # entries alike, of which some live on as others die
-
-_NO_LISTS = ("numeric", "real", "double", "json", "float")  # of types whose alike may differ
 
 
 def work_of(inputs: CostInputs, ask: Ask) -> Work:
@@ -92,7 +95,7 @@ def _split(inputs: CostInputs, page: Work) -> Work:
     terms with the key, on the mean half of `splits`, evenly spread: need / splits of the pages.
     """
     more = sum(min(page.rows / sharing, 1.0) for sharing in inputs.splits)
-    again = more * (inputs.levels + 1 - _switches(inputs))
+    again = more * (inputs.levels + 1 - switch_share(inputs))
     return replace(
         page,
         statements=page.statements + more,
@@ -133,16 +136,16 @@ def _in_places(inputs: CostInputs, walked: Work, skip: float, rows: float, at: f
     dead = _with_dead(inputs)  # which lie among the live ones
     walked_over = replace(groups, rows=groups.rows * dead)
     blocks = blocks_between(walked_over, begin * dead, end * dead, inputs.table.blocks)
-    near = _usual_switches(inputs) / max(scattered_share(groups, inputs.table.blocks), 1e-9)
+    near = usual_switches(inputs) / max(scattered_share(groups, inputs.table.blocks), 1e-9)
     blocks = max(blocks * min(near, 1.0), 1.0)
     if inputs.path.backward:
-        blocks += walked.entries * _turned_back(inputs, _usual_switches(inputs))
+        blocks += walked.entries * turned_back(inputs, usual_switches(inputs))
     return replace(walked, switches=blocks, blocks=walked.blocks - walked.switches + blocks)
 
 
 def _index_walk(inputs: CostInputs, entries: float, at: float = 0.0) -> Work:
     """Entries of an index in its order, from the row `at`, and their table rows."""
-    switching = _switches(inputs, at, at + entries * inputs.passing)
+    switching = switch_share(inputs, at, at + entries * inputs.passing)
     entries *= _with_dead(inputs)
     leaves = inputs.levels + max(entries - 1, 0.0) / inputs.entries_per_leaf
     if inputs.path.covering:
@@ -186,7 +189,7 @@ def _read_all(inputs: CostInputs, share: float = 1.0) -> Work:
     # Blocks that hold at least one of the rows, were these drawn at random (Yao 1977).
     spread = inputs.table.blocks * (1 - (1 - part) ** inputs.rows_per_block)
     clustered = entries / inputs.rows_per_block  # rows that lie together fill their blocks
-    heap = min(spread, max(entries * _apart(inputs), clustered))
+    heap = min(spread, max(entries * apart_share(inputs), clustered))
     return Work(
         entries=entries,
         visits=entries,
@@ -245,114 +248,6 @@ def _deferred(inputs: CostInputs, ask: Ask) -> Work:
     )
 
 
-def table_misses(inputs: CostInputs, visits: float) -> float:
-    """Return distinct table blocks behind `visits` entries side by side.
-
-    Jumps far away go by Mackert and Lohman (1989); the others fill a window w of blocks with
-    u = w (1 - exp(-n / w)), u their distinct blocks by switches.
-    """
-    blocks = max(inputs.table.blocks, 1.0)
-    index = inputs.path.index
-    # What was probed tells jumps far away from neighbours; without a probe each switch counts as
-    # far.
-    far = index.far if index is not None and index.far is not None else _switches(inputs)
-    jumps, near = visits * far, visits * (1 - far)
-    apart = min(2 * blocks * jumps / (2 * blocks + jumps), blocks) if jumps else 0.0
-    return min(apart + near / inputs.rows_per_block + min(near, 1.0), blocks)
-
-
-def _switches(inputs: CostInputs, begin: float = 0.0, end: float = 0.0) -> float:
-    """Return the share of neighbouring entries in different table blocks.
-
-    From row `begin` to `end` of the order: NULLs stand by the row's id, which is about its place.
-    """
-    usual = _usual_switches(inputs)
-    if inputs.path.backward:
-        usual = min(usual + _turned_back(inputs, usual), 1.0)
-    if inputs.nulls is None or end <= begin or not inputs.matching:
-        return usual
-    first, last = (share * inputs.matching for share in inputs.nulls)
-    inside = max(min(end, last) - max(begin, first), 0.0) / (end - begin)
-    # NULLs are alike, so the index keeps them in the order of their places in the table.
-    null_run = min(1 / (inputs.rows_per_block * max(inputs.nulls[1] - inputs.nulls[0], 1e-9)), 1.0)
-    return usual + inside * (min(null_run, usual) - usual)
-
-
-def _turned_back(inputs: CostInputs, switches: float) -> float:
-    """Return the switches an entry that reading an index of many alike from its end adds.
-
-    Entries alike are kept in lists (PostgreSQL 13 on), each of which is read in the order of its
-    rows' places, forward, whichever way the index is read: so every list begins in the first of its
-    blocks, behind the last one of the list ahead.
-    """
-    together = min(_alike(inputs), _LISTED)
-    if together <= 1:
-        return 0.0
-    # A list of entries alike spans several blocks with this chance.
-    across = min(together * switches, 1.0)
-    return (1 - (1 - across) ** 2) * (1 - switches) / together
-
-
-def _alike(inputs: CostInputs) -> float:
-    """Return the mean number of an index's entries that are alike and kept in lists, 1 for none."""
-    index = inputs.path.index
-    # Entries that differ are not put into lists.
-    if index is None or index.unique or not index.columns:
-        return 1.0
-    alike = inputs.table.rows
-    for column in index.columns:
-        name = column.name or ""
-        known = inputs.table.column(name) if inputs.table.has_column(name) else None
-        if known is None or not known.distinct or known.type.lower().startswith(_NO_LISTS):
-            return 1.0
-        alike /= known.distinct
-    return max(alike, 1.0)
-
-
-def _usual_switches(inputs: CostInputs) -> float:
-    """Return the share as probed, or behind an equality as the order without it tells.
-
-    Of rows that the equality picks with a share s, phi lie as the order's own neighbours do: of
-    these (1 - (1 - s)^R) / (s R) switch, of the others each.
-    """
-    least = 1 / inputs.rows_per_block
-    index = inputs.path.index
-    if index is None:
-        return least
-    # Behind an equality the probed neighbours are no longer neighbours: rows of other values lie
-    # between.
-    whole = _without_fixed(inputs)
-    if whole is not None and whole.switches is not None and least < 1:
-        phi = min(max((1 - max(whole.switches, least)) / (1 - least), 0.0), 1.0)
-        share = min(max(inputs.path.share, 1e-9), 1.0)
-        near = (1 - (1 - share) ** inputs.rows_per_block) / (share * inputs.rows_per_block)
-        return float(min(phi * near + 1 - phi, 1.0))
-    if index.switches is not None:
-        return max(index.switches, least)
-    lead = next((c.name for c in index.columns if c.name not in inputs.path.fixed), None)
-    known = (
-        inputs.table.column(lead).correlation if lead and inputs.table.has_column(lead) else None
-    )
-    # Without a probe the statistics' correlation stands in, squared as the server's own costing has
-    # it.
-    spread = 1 - (known or 0.0) ** 2
-    return least + (1 - least) * spread
-
-
-def _without_fixed(inputs: CostInputs) -> IndexFacts | None:
-    """Return an index on the columns behind those that equality fixes."""
-    index, fixed = inputs.path.index, inputs.path.fixed
-    if index is None or not fixed:
-        return None
-    rest = [column.name for column in index.columns[len(fixed) :]]
-    for other in inputs.table.indexes:
-        names = [column.name for column in other.columns]
-        if rest and names[: len(rest)] == rest and not other.partial:
-            # An index in the same order without the equality tells how rows lie there.
-            return other
-    return None
-
-
 def blocks_per_key(inputs: CostInputs) -> float:
     """Return the blocks that finding one row by its primary key takes."""
     return _key_levels(inputs) + 1.0
@@ -365,23 +260,6 @@ def _key_levels(inputs: CostInputs) -> int:
     return 3
 
 
-def _apart(inputs: CostInputs) -> float:
-    """Return the share of a bitmap's rows that lie in blocks of their own.
-
-    By the correlation of the column that an equality fixes, where it is the index's only one: the
-    neighbours that were probed may be those of another value, shared by many rows.
-    """
-    index = inputs.path.index
-    if index is None or len(index.columns) != 1 or not inputs.path.fixed:
-        return _switches(inputs)
-    name = index.columns[0].name or ""
-    known = inputs.table.column(name).correlation if inputs.table.has_column(name) else None
-    if known is None:
-        return _switches(inputs)
-    least = 1 / inputs.rows_per_block
-    return max(_switches(inputs), least + (1 - least) * (1 - known**2))
-
-
 def _with_dead(inputs: CostInputs) -> float:
     """Return entries walked for each live one.
 
@@ -392,7 +270,7 @@ def _with_dead(inputs: CostInputs) -> float:
     """
     # An entry of a dead row is walked like any other until it has been marked.
     all_walked = 1 + inputs.table.dead_rows / max(inputs.table.rows, 1.0)
-    never = inputs.server.settings.get("replica") == "yes" or _alike(inputs) >= _MIXED
+    never = inputs.server.settings.get("replica") == "yes" or alike_entries(inputs) >= _MIXED
     return all_walked if never else math.sqrt(all_walked)
 
 

@@ -17,11 +17,12 @@ from starlette.responses import HTMLResponse, Response
 from starlette.routing import Mount, Route
 
 from vrelko.errors import PageError, VrelkoError
-from vrelko.web.application import make_app, on_error, on_http
+from vrelko.web.application import make_app
 from vrelko.web.bodies import to_json
 from vrelko.web.demo.comparing import Comparisons
 from vrelko.web.demo.listings import FEED, LISTINGS, STATUSES
 from vrelko.web.demo.live import Live
+from vrelko.web.error_answers import on_error, on_http
 from vrelko.web.guard import Guard
 from vrelko.web.http_options import HttpOptions
 from vrelko.web.request_params import request_from
