@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import Any
 
 from sqlalchemy import (
@@ -17,6 +18,7 @@ from sqlalchemy import (
     Time,
 )
 from sqlalchemy.dialects import mysql
+from sqlalchemy.exc import ArgumentError
 from sqlalchemy.types import TypeEngine
 
 _MYSQL = ("mysql", "mariadb")
@@ -59,6 +61,17 @@ def fit_other_engines(table: Table) -> None:
     """
     for one in table.columns:
         if isinstance(one.type, (mysql.SET, mysql.ENUM, mysql.BIT, mysql.YEAR)):
-            one.type = one.type.with_variant(portable_type(one.type), *_OTHERS)
+            one.type = _with_forms(one.type, portable_type(one.type), _OTHERS)
         elif isinstance(one.type, Float) and one.type.precision is not None:
-            one.type = one.type.with_variant(Double(), *_MYSQL)
+            one.type = _with_forms(one.type, Double(), _MYSQL)
+
+
+def _with_forms(
+    type_: TypeEngine[Any], form: TypeEngine[Any], dialects: tuple[str, ...]
+) -> TypeEngine[Any]:
+    """Return a type that is another one on some dialects, but for those where it is one already."""
+    for dialect in dialects:
+        # What the user, or an earlier call, said of a dialect stays.
+        with suppress(ArgumentError):
+            type_ = type_.with_variant(form, dialect)
+    return type_
