@@ -85,13 +85,34 @@ def _close_files_of_the_module():
         yield
 
 
-@pytest.fixture(scope="session", params=NAMES)
+def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
+    """Give a test the servers that it is about: those its mark `engines` names, or all.
+
+    A test that names the server beside another parameter has its combinations already.
+    """
+    given = [mark.args[0] for mark in metafunc.definition.iter_markers("parametrize")]
+    if "server" in metafunc.fixturenames and not any("server" in names for names in given):
+        mark = metafunc.definition.get_closest_marker("engines")
+        names = mark.args if mark else NAMES
+        assert set(names) <= set(NAMES), f"{metafunc.definition.nodeid}: engines {names}"
+        metafunc.parametrize("server", names, indirect=True, scope="session")
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Keep a module's tests on one server together, so that what they share is made once."""
+    for item in items:
+        called = getattr(item, "callspec", None)
+        server = called.params.get("server", "") if called else ""
+        item.add_marker(pytest.mark.xdist_group(f"{item.path.stem} {server}".strip()))
+
+
+@pytest.fixture(scope="session")
 def server(request: pytest.FixtureRequest):
     """An engine on an empty database, on each kind of server in turn."""
-    engine = open_server(request.param)
-    _SHARED.add(engine.pool)
-    yield engine
-    engine.dispose()
+    with open_server(request.param) as engine:
+        _SHARED.add(engine.pool)
+        yield engine
 
 
 @pytest.fixture

@@ -424,9 +424,8 @@ def prepare(connection, engine):
 def main(engine, tables, walks, seed=0):
     from servers import open_server
 
-    server = open_server(engine)
     counts, faults = Counter(), []
-    with server.connect() as connection:
+    with open_server(engine) as server, server.connect() as connection:
         for one in FIRST[engine]:
             connection.exec_driver_sql(one)
         connection.commit()

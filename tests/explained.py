@@ -131,9 +131,8 @@ def capture(engine, name):
 def main():
     found = []
     for name in NAMES:
-        engine = open_server(name)
-        found += capture(engine, name)
-        engine.dispose()
+        with open_server(name) as engine:
+            found += capture(engine, name)
     lines = ",\n".join(json.dumps(entry, default=str) for entry in found)
     PATH.write_text(f"[\n{lines}\n]\n")
 

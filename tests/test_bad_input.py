@@ -209,10 +209,9 @@ def test_a_failed_flush_shows_no_row(own_larkmere):
     assert twin.name not in str(caught.value)
 
 
+@pytest.mark.engines("postgresql")
 def test_time_limits_leave_nothing_behind(made):
     connection, meta = made
-    if connection.dialect.name != "postgresql":
-        pytest.skip("a limit is the transaction's on PostgreSQL alone")
     t = Table("late", meta, Column("id", Integer, primary_key=True))
     meta.create_all(connection)
     connection.commit()

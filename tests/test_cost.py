@@ -155,9 +155,8 @@ def test_a_server_tells_where_it_leaves_the_index(filled):
             )
 
 
+@pytest.mark.engines("postgresql")
 def test_the_levels_of_indexes_are_the_blocks_of_a_seek(filled):
-    if filled.dialect.name != "postgresql":
-        pytest.skip("only PostgreSQL hides an index's height, and tells it in a plan's cost")
     table = vrelko.survey(filled, "costed").table("costed")
     levels = {index.name: index.levels for index in table.indexes}
     with filled.connect() as connection:
@@ -192,10 +191,9 @@ def test_a_server_tells_where_it_leaves_the_index_behind_a_key(filled):
     assert deep.sorted_rows > 0 == near.sorted_rows
 
 
+@pytest.mark.engines("postgresql")
 def test_keys_of_mixed_directions_take_a_statement_a_range(server):
     """As many as are run, where ties are few and where they fill a page; with their blocks."""
-    if server.dialect.name != "postgresql":
-        pytest.skip("MariaDB takes one statement, SQLite's are counted by its ties")
     mixed = Table(
         "mixed",
         MetaData(),
@@ -339,9 +337,8 @@ def test_neighbours():
     assert math.isfinite(judge_neighbours([[1, 2]], 1).far)
 
 
+@pytest.mark.engines("postgresql")
 def test_indexes_are_tried_as_hypothetical_ones(filled):
-    if filled.dialect.name != "postgresql":
-        return
     with filled.begin() as connection:
         known = text("SELECT 1 FROM pg_available_extensions WHERE name = 'hypopg'")
         if connection.scalar(known) is None:

@@ -508,10 +508,9 @@ def test_nothing_is_wrong_while_others_write(stage):
     assert not any(verify(stage.engine, stage.anchors, {"site": 1}))
 
 
+@pytest.mark.engines("postgresql", "mariadb")
 def test_a_worker_that_deletes_what_it_has_not_seen_is_caught(stage, server):
     """By the last number, as a worker might: a row that commits late has a number below it."""
-    if server.dialect.name == "sqlite":
-        pytest.skip("SQLite has one writer at a time, so nothing commits late")
     engine, anchors, log = stage.engine, stage.anchors, stage.anchors.tables.log
     new = [
         {**row(9_000 + i, random.Random(i)), "Site": 1, "gone": None, "mark": "a5"} for i in (0, 1)
@@ -971,10 +970,9 @@ def test_what_no_trigger_sees_is_warned_of_and_found(table):
             connection.exec_driver_sql("DROP TABLE tracked")
 
 
+@pytest.mark.engines("postgresql")
 def test_roles_need_no_more_than_is_said(table):
     """A writer may insert into the log alone; a reader without rights on anchors is told."""
-    if table.dialect.name != "postgresql":
-        pytest.skip("rights are tried on PostgreSQL; SQLite has none")
     made = listing("id", jumps="anchors", total="exact", sizes=vrelko.Sizes(10))
     with table.begin() as connection:
         draw = random.Random(2)
@@ -1008,25 +1006,25 @@ def test_roles_need_no_more_than_is_said(table):
             connection.exec_driver_sql('REVOKE ALL ON "Site Visit" FROM pg_monitor')
 
 
+@pytest.mark.engines("postgresql", "mariadb")
 def test_a_worker_that_may_not_see_triggers_strikes_nothing(table):
     """A catalog hides triggers from who may not make any: that is not that they are gone."""
-    if table.dialect.name == "sqlite":
-        pytest.skip("SQLite has no roles")
     draw, made = random.Random(2), listing("id", jumps="anchors", total="exact")
     with table.begin() as connection:
         connection.execute(insert(Visit), [row(i, draw) for i in range(1, 200)])
     anchors = made.counted_anchors(table, every=20)
     anchors.build()
     login = " LOGIN" if table.dialect.name == "postgresql" else ""
+    role = f"{table.url.database}_folder"  # roles are the whole server's
     kind = "ROLE" if login else "USER"
     quote, tables = table.dialect.identifier_preparer.format_table, anchors.tables
     with table.begin() as connection:
-        connection.exec_driver_sql(f"DROP {kind} IF EXISTS vrelko_folder")
-        connection.exec_driver_sql(f"CREATE {kind} vrelko_folder{login}")
-        connection.exec_driver_sql(f"GRANT SELECT ON {quote(Visit)} TO vrelko_folder")
+        connection.exec_driver_sql(f"DROP {kind} IF EXISTS {role}")
+        connection.exec_driver_sql(f"CREATE {kind} {role}{login}")
+        connection.exec_driver_sql(f"GRANT SELECT ON {quote(Visit)} TO {role}")
         for own in (tables.anchors, tables.log, tables.state):
-            connection.exec_driver_sql(f"GRANT ALL ON {quote(own)} TO vrelko_folder")
-    worker = create_engine(table.url.set(username="vrelko_folder", password=None))
+            connection.exec_driver_sql(f"GRANT ALL ON {quote(own)} TO {role}")
+    worker = create_engine(table.url.set(username=role, password=None))
     try:
         with table.begin() as connection:
             connection.execute(insert(Visit), [row(i, draw) for i in range(200, 230)])
@@ -1053,8 +1051,8 @@ def test_a_worker_that_may_not_see_triggers_strikes_nothing(table):
         anchors.drop()
         with table.begin() as connection:
             if login:
-                connection.exec_driver_sql("DROP OWNED BY vrelko_folder")
-            connection.exec_driver_sql(f"DROP {kind} vrelko_folder")
+                connection.exec_driver_sql(f"DROP OWNED BY {role}")
+            connection.exec_driver_sql(f"DROP {kind} {role}")
 
 
 @pytest.mark.slow

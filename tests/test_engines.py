@@ -35,10 +35,9 @@ def fill(connection, table, row):
     connection.commit()
 
 
+@pytest.mark.engines("postgresql")
 def test_partitions_are_pruned(made):
     connection, meta = made
-    if connection.dialect.name != "postgresql":
-        pytest.skip("range partitions are tried on PostgreSQL")
     t = Table(
         "parted",
         meta,
@@ -254,10 +253,9 @@ def test_cut_rows_are_those_of_the_public_way(made):
         assert one._mapping[variant.source.select.selected_columns[0]] == other.x
 
 
+@pytest.mark.engines("postgresql", "mariadb")
 def test_a_lost_connection_is_a_clear_error_and_the_walk_goes_on(server, made):
     other, meta = made
-    if server.dialect.name == "sqlite":
-        pytest.skip("SQLite has no connection to lose")
     t = Table("lost", meta, Column("id", Integer, primary_key=True))
     t.create(other)
     other.execute(insert(t), [{"id": i} for i in range(1, 101)])

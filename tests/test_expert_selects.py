@@ -36,6 +36,7 @@ from sqlalchemy.orm import (
 )
 
 from exposed import Listing
+from servers import NAMES
 from vrelko import Sizes
 from vrelko.errors import ListingError, OrderError
 from walks import everyway, shown
@@ -217,16 +218,20 @@ def order_clauses(listing, connection):
     return clauses
 
 
+ENGINES = {"own fetch": ("postgresql", "mariadb"), "lateral": ("postgresql",)}
+"""The engines that know what a select asks for, where not all do."""
+
+
 @pytest.mark.slow
+@pytest.mark.parametrize(
+    ("server", "kind"),
+    [(engine, kind) for kind in SELECTS for engine in ENGINES.get(kind, NAMES)],
+    indirect=["server"],
+    scope="session",
+)
 @pytest.mark.parametrize("strategy", ["keyset", "offset", "two-ended", "deferred-join"])
-@pytest.mark.parametrize("kind", SELECTS)
 def test_walks_equal_one_statement(filled, kind, strategy):
     make_select, orders, settings = SELECTS[kind]
-    if kind == "own fetch" and filled.dialect.name == "sqlite":
-        pytest.skip("SQLite has no FETCH")
-    if kind == "lateral" and filled.dialect.name != "postgresql":
-        pytest.skip("LATERAL is tried on PostgreSQL")
-
     for order in orders or [None]:
 
         def make(order=order):
@@ -277,9 +282,8 @@ def test_what_cannot_be_paged_says_the_rewrite(kind):
     assert caught.value.todo
 
 
+@pytest.mark.engines("postgresql")
 def test_sets_in_columns_prove_nothing(filled):
-    if filled.dialect.name != "postgresql":
-        pytest.skip("functions that give several rows are PostgreSQL's")
     several = select(Author.id, func.unnest(literal_column("ARRAY[1,2,3]")).label("u"))
     with pytest.raises(OrderError, match="unique="):
         Listing(several, orders="id")
@@ -303,9 +307,8 @@ def test_sets_in_columns_prove_nothing(filled):
             Listing(select(Author.id), orders=[[func.dice(Author.id)]]).read(session)
 
 
+@pytest.mark.engines("postgresql")
 def test_distinct_on_is_paged_as_it_stands(filled):
-    if filled.dialect.name != "postgresql":
-        pytest.skip("DISTINCT ON is PostgreSQL's")
     statement = select(Book.author_id, Book.id, Book.price).order_by(Book.author_id, Book.id.desc())
     try:
         from sqlalchemy.dialects.postgresql import distinct_on

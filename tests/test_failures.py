@@ -24,6 +24,7 @@ from sqlalchemy.ext.asyncio import create_async_engine
 from sqlalchemy.pool import QueuePool
 
 import vrelko
+from servers import async_url
 from vrelko import Sizes, Spot
 from vrelko.engines.limits import limit_time
 from vrelko.errors import (
@@ -119,9 +120,7 @@ ON_ENGINES = {
 
 def asynchronous(engine):
     """An AsyncEngine on the same database."""
-    drivers = {"sqlite": "sqlite+aiosqlite", "postgresql": "postgresql+psycopg"}
-    name = drivers.get(engine.dialect.name, "mysql+aiomysql")
-    return create_async_engine(engine.url.set(drivername=name))
+    return create_async_engine(async_url(engine))
 
 
 def check_all(place, engine=None, codes=None, kind=DatabaseError):
@@ -230,10 +229,9 @@ def test_no_connection_comes_free(filled):
     few.dispose()
 
 
+@pytest.mark.engines("postgresql", "mariadb")
 def test_a_connection_that_is_cut(filled):
     """Killed in mid-walk: the walk tells it, and goes on from its last cursor."""
-    if filled.dialect.name == "sqlite":
-        pytest.skip("nobody else can end a connection to a file")
     with filled.connect() as connection:
         pages = listing().walk(connection, size=20, fresh=True)
         first = next(pages)
@@ -257,12 +255,11 @@ def test_a_connection_that_is_cut(filled):
     assert len(rest) == ROWS - 20
 
 
+@pytest.mark.engines("postgresql", "mariadb")
 @pytest.mark.parametrize("limit", [None, 5_000.0])
 @pytest.mark.parametrize("when", ["before_cursor_execute", "after_cursor_execute"])
 def test_a_server_that_goes_while_a_page_is_read(filled, limit, when):
     """Whatever statement it goes at: the page, or an error that says to try again."""
-    if filled.dialect.name == "sqlite":
-        pytest.skip("nobody else can end a connection to a file")
     postgresql = filled.dialect.name == "postgresql"
     own = create_engine(filled.url)
     asked, at, codes = [], [0], set()
@@ -291,23 +288,23 @@ def test_a_server_that_goes_while_a_page_is_read(filled, limit, when):
     own.dispose()
 
 
+@pytest.mark.engines("postgresql", "mariadb")
 def test_a_user_without_rights(filled):
     name = filled.dialect.name
-    if name == "sqlite":
-        pytest.skip("SQLite has no users")
+    role = f"{filled.url.database}_none"  # roles are the whole server's
     makes = {
-        "postgresql": ["DROP ROLE IF EXISTS vrelko_none", "CREATE ROLE vrelko_none LOGIN"],
+        "postgresql": [f"DROP ROLE IF EXISTS {role}", f"CREATE ROLE {role} LOGIN"],
         "mysql": [
-            "DROP USER IF EXISTS vrelko_none",
-            "CREATE USER vrelko_none",
-            f"GRANT CREATE ON {filled.url.database}.* TO vrelko_none",
+            f"DROP USER IF EXISTS {role}",
+            f"CREATE USER {role}",
+            f"GRANT CREATE ON {filled.url.database}.* TO {role}",
         ],
     }
     steps = makes["postgresql" if name == "postgresql" else "mysql"]
     with filled.begin() as connection:
         for step in steps:
             connection.execute(text(step))
-    poor = create_engine(filled.url.set(username="vrelko_none", password=None))
+    poor = create_engine(filled.url.set(username=role, password=None))
     try:
         check_all(poor)
         with pytest.raises(DatabaseError) as caught:
@@ -320,9 +317,8 @@ def test_a_user_without_rights(filled):
             connection.execute(text(steps[0].replace("IF EXISTS ", "")))
 
 
+@pytest.mark.engines("postgresql", "mariadb")
 def test_a_login_that_is_refused(filled):
-    if filled.dialect.name == "sqlite":
-        pytest.skip("SQLite has no users")
     refused = create_engine(filled.url.set(database="vrelko_not_there"))
     with pytest.raises(DatabaseError) as caught:
         listing().read(refused)
@@ -330,9 +326,8 @@ def test_a_login_that_is_refused(filled):
     assert not isinstance(caught.value, UnavailableError)
 
 
+@pytest.mark.engines("postgresql")
 def test_a_transaction_that_was_aborted(filled):
-    if filled.dialect.name != "postgresql":
-        pytest.skip("only PostgreSQL aborts a transaction for a failed statement")
     with filled.connect() as connection:
         with pytest.raises(Exception, match="nowhere"):
             connection.execute(text("SELECT * FROM nowhere"))

@@ -102,9 +102,8 @@ def test_walks_by_groups_equal_one_statement(filled, order, narrow):
         everyway(make, connection, truth, 173)
 
 
+@pytest.mark.engines("mariadb")
 def test_a_page_reads_its_groups_and_no_more(filled):
-    if filled.dialect.name != "mariadb":
-        pytest.skip("the others sort by groups themselves")
     pages = listing("lead,note,id")
     with filled.connect() as connection:
         far = pages.read(connection, Spot.offset(5_000))
@@ -120,10 +119,9 @@ def test_a_page_reads_its_groups_and_no_more(filled):
         assert served.grouping is None  # which the index serves, as it ends in the primary key
 
 
+@pytest.mark.engines("mariadb")
 def test_rows_that_go_between_the_two_statements_end_no_walk(filled):
     """The bound is looked up, then rows up to it are deleted: the page is still full."""
-    if filled.dialect.name != "mariadb":
-        pytest.skip("the others send one statement")
     pages = listing("lead,note,id", size=40)
     with filled.connect() as connection, filled.connect() as other:
         connection.execution_options(isolation_level="READ COMMITTED")

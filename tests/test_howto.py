@@ -13,11 +13,11 @@ from sqlalchemy.pool import NullPool
 
 import api_doc
 import commands_doc
+from servers import async_url
 from vrelko.larkmere.schema import capture, follow, metadata, species, station
 
 ROOT = Path(__file__).parent.parent / "docs"
 PAGES = [ROOT / "tutorial.md", *sorted((ROOT / "howto").glob("*.md"))]
-DRIVERS = {"sqlite": "sqlite+aiosqlite", "mariadb": "mysql+aiomysql"}
 CAPTURES = 600
 APART = ("frameworks",)
 """Pages whose code settles something for a whole process: Django's settings."""
@@ -67,15 +67,16 @@ def test_a_page_does_what_it_says(scheme, page):
     blocks = re.findall(r"```python\n(.*?)```", text, re.DOTALL)
     assert blocks
     assert "assert " in "".join(blocks)
-    name = scheme.dialect.name
-    url = scheme.url.set(drivername=DRIVERS.get(name, scheme.url.drivername))
     if page.stem in APART:
         head = f"from sqlalchemy import create_engine\nengine = create_engine({str_of(scheme)!r})\n"
         code = [sys.executable, "-c", head + "".join(blocks)]
         done = subprocess.run(code, capture_output=True, text=True)
         assert done.returncode == 0, done.stderr
         return
-    known = {"engine": scheme, "async_engine": create_async_engine(url, poolclass=NullPool)}
+    known = {
+        "engine": scheme,
+        "async_engine": create_async_engine(async_url(scheme), poolclass=NullPool),
+    }
     for block in blocks:
         exec(compile(block, f"<{page.stem}>", "exec"), known)
 

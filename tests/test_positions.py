@@ -214,9 +214,8 @@ def test_statements_of_a_walk_read_more_and_more_pages(connection):
     assert [len(page.statements) for page in wide] == [1]
 
 
+@pytest.mark.engines("postgresql", "mariadb")
 def test_a_walk_on_an_engine_holds_no_connection(server, connection):
-    if server.dialect.name == "sqlite":
-        pytest.skip("the in-memory database has one connection")
     listing = grid("id")
     walk = listing.walk(server, size=50)
     first = next(walk)

@@ -111,10 +111,9 @@ def test_a_query_needs_a_database(birds, write, tmp_path):
         vrelko.load(path)
 
 
+@pytest.mark.engines("postgresql", "mariadb")
 def test_a_table_of_another_schema(birds, write):
     name = birds.dialect.name
-    if name == "sqlite":
-        pytest.skip("SQLite has no schemas beside attached files")
     side = f"{birds.url.database}_apart"
     kind = "SCHEMA" if name == "postgresql" else "DATABASE"
     with birds.begin() as connection:

@@ -108,11 +108,10 @@ def test_unknown_words_are_refused():
         routine_text(sets, "postgresql", {})
 
 
+@pytest.mark.engines("postgresql", "mariadb")
 def test_routines_give_the_pages_of_the_plain_query(made):
     connection, meta = made
     name = connection.dialect.name
-    if name == "sqlite":
-        pytest.skip("SQLite has no stored routines")
     rows = [
         {
             "id": i,
@@ -245,9 +244,8 @@ def test_columns_of_any_type_are_written_for_every_dialect(server, tmp_path):
         connection.execute(text("DROP TABLE kinds"))
 
 
+@pytest.mark.engines("postgresql")
 def test_a_routine_for_a_type_that_is_not_known_says_so(server, tmp_path):
-    if server.dialect.name != "postgresql":
-        pytest.skip("the type point is PostgreSQL's here; see server")
     with server.begin() as connection:
         connection.execute(text("CREATE TABLE places (id INTEGER PRIMARY KEY, at point)"))
     with pytest.warns(SAWarning, match="Did not recognize"):

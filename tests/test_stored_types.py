@@ -19,11 +19,10 @@ from walks import everyway
 CASES = [(engine, kind) for engine, kinds in TYPES.items() for kind in kinds]
 
 
-@pytest.mark.parametrize(("engine", "kind"), CASES)
+@pytest.mark.parametrize(("server", "kind"), CASES, indirect=["server"], scope="session")
 @pytest.mark.parametrize("indexed", [True, False])
-def test_a_stored_type_is_walked_as_its_engine_sorts_it(server, engine, kind, indexed):
-    if server.dialect.name.replace("mysql", "mariadb") != engine:
-        pytest.skip(f"{kind} is a type of {engine}")
+def test_a_stored_type_is_walked_as_its_engine_sorts_it(server, kind, indexed):
+    engine = server.dialect.name.replace("mysql", "mariadb")
     ddl, literals, models = TYPES[engine][kind]
     with server.connect() as connection:
         for one in FIRST[engine]:
@@ -119,10 +118,9 @@ def test_the_documents_promise_what_is_done(server):
     assert table in (Path(__file__).parents[1] / "docs" / "values.md").read_text()
 
 
+@pytest.mark.engines("postgresql")
 def test_types_that_were_never_tried_are_asked_about_once(server):
     """A composite type of PostgreSQL, whose text loses digits where the session says so."""
-    if server.dialect.name != "postgresql":
-        pytest.skip("types of one's own are PostgreSQL's")
     with server.connect() as connection:
         connection.exec_driver_sql("CREATE TYPE pair AS (a float8, b int)")
         connection.exec_driver_sql("CREATE TABLE pairs (id int PRIMARY KEY, k pair)")

@@ -17,10 +17,11 @@ SERIES = {
 }
 
 
+pytestmark = pytest.mark.engines("postgresql", "mariadb")  # SQLite: test_survey.py
+
+
 @pytest.fixture(scope="module")
 def engine(server):
-    if server.dialect.name == "sqlite":
-        pytest.skip("SQLite is surveyed in test_survey.py")
     with server.begin() as connection:
         connection.execute(
             text(
@@ -68,9 +69,8 @@ def test_everything_and_what_is_no_table(engine):
         vrelko.survey(engine, "sene")
 
 
+@pytest.mark.engines("postgresql")
 def test_with_statistics_and_shapes_of_indexes(engine):
-    if engine.dialect.name != "postgresql":
-        return
     with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
         for statement in (
             "CREATE INDEX partly ON seen (hour DESC NULLS LAST) INCLUDE (site) WHERE site > 3",
@@ -91,13 +91,13 @@ def test_with_statistics_and_shapes_of_indexes(engine):
     assert seen.column("hour").share_below(2_500) == pytest.approx(0.4, abs=0.05)
 
 
+@pytest.mark.engines("postgresql")
 def test_rights_that_are_missing(engine):
-    if engine.dialect.name != "postgresql":
-        return
+    role = f"{engine.url.database}_guest"  # roles are the whole server's
     with engine.begin() as connection:
-        connection.execute(text("DROP ROLE IF EXISTS vrelko_guest"))
-        connection.execute(text("CREATE ROLE vrelko_guest LOGIN"))
-    guest = create_engine(engine.url.set(username="vrelko_guest"))
+        connection.execute(text(f"DROP ROLE IF EXISTS {role}"))
+        connection.execute(text(f"CREATE ROLE {role} LOGIN"))
+    guest = create_engine(engine.url.set(username=role))
     try:
         facts = vrelko.survey(guest, "seen")
         assert facts.table("seen").rows > 0
@@ -105,7 +105,7 @@ def test_rights_that_are_missing(engine):
     finally:
         guest.dispose()
         with engine.begin() as connection:
-            connection.execute(text("DROP ROLE vrelko_guest"))
+            connection.execute(text(f"DROP ROLE {role}"))
 
 
 def test_the_command_line_reads_only(engine):
@@ -119,10 +119,9 @@ def test_the_command_line_reads_only(engine):
     guarded.dispose()
 
 
+@pytest.mark.engines("mariadb")
 def test_tables_without_an_integer_key_are_sampled_across(engine):
     """By an integer that any index begins with; else the server's own counts of values count."""
-    if engine.dialect.name != "mariadb":
-        return
     made = (
         "CREATE TABLE pairs (a INT NOT NULL, b INT NOT NULL, v INT, PRIMARY KEY (a, b))",
         "INSERT INTO pairs SELECT seq DIV 3, seq % 3, seq % 700 FROM seq_1_to_9000",

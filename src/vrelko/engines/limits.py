@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy.exc import DBAPIError
 
 from vrelko.engines.registry import ENGINES, database_errors, engine_of
-from vrelko.errors import PageError
+from vrelko.errors import DatabaseError, PageError, TimeLimitError
 
 _MOST_MS = 2**31 - 1
 
@@ -21,7 +21,8 @@ def limit_time(lender: Any, ms: float, keep: bool = False) -> Iterator[None]:
     PostgreSQL: statement_timeout for the transaction; a statement that runs into it ends the
     transaction, unless `keep` sets a savepoint first. MariaDB: max_statement_time for the session,
     set back afterwards. SQLite: the statement is interrupted.
-    Raises PageError for any other limit.
+    Raises PageError for a limit that is no number in range, TimeLimitError when a statement inside
+    the block runs into the limit, DatabaseError when the database refuses the limit or a statement.
     """
     # Engines take whole milliseconds in 31 bits.
     if type(ms) not in (int, float) or not 0 < ms <= _MOST_MS:
@@ -31,7 +32,25 @@ def limit_time(lender: Any, ms: float, keep: bool = False) -> Iterator[None]:
             "time-limit",
         )
     with database_errors("time limit"), engine_of(lender).limit_time(lender, ms, keep):
-        yield
+        # Inside: a statement that was cut off must not be told as a limit that was refused.
+        try:
+            with database_errors("statement"):
+                yield
+        except TimeLimitError:  # told already
+            raise
+        except DatabaseError as error:
+            if isinstance(error.__cause__, DBAPIError) and is_time_limit(error.__cause__):
+                raise limit_reached() from error.__cause__
+            raise
+
+
+def limit_reached() -> TimeLimitError:
+    """Return the error for a statement that ran into a time limit of ours."""
+    return TimeLimitError(
+        "a statement reached its time limit",
+        "Allow more time, add an index that fits, or ask for less",
+        "time-limit-reached",
+    )
 
 
 def is_time_limit(error: DBAPIError) -> bool:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from time import perf_counter
 from typing import Any
 
 from sqlalchemy import Engine, event
 
+from vrelko.engines import clock
 from vrelko.errors import PageError
 
 BUDGET_MS = 2_000.0
@@ -53,12 +53,12 @@ class Spending:
 
         # One statement runs at a time on a connection, so one moment is enough to remember.
         def begin(*_: Any) -> None:
-            self._began = perf_counter()
+            self._began = clock.now_s()
 
         def end(*_: Any) -> None:
             # An error is reported after the statement ended too; it is counted once.
             if self._began is not None:
-                self.spent_ms += (perf_counter() - self._began) * 1e3
+                self.spent_ms += (clock.now_s() - self._began) * 1e3
                 self._began = None
 
         # By SQLAlchemy's own events, so that every statement counts, whoever sends it.

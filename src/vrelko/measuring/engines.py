@@ -7,15 +7,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from time import perf_counter
 from typing import Any
 
 from sqlalchemy import Connection, Engine
-from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.index_advice import Advice
+from vrelko.engines import clock
 from vrelko.engines.counters import count_reads
-from vrelko.engines.limits import is_time_limit, limit_time
+from vrelko.engines.limits import limit_time
 from vrelko.engines.mariadb.session import read_handlers
 from vrelko.engines.postgresql.session import count_again
 from vrelko.engines.reads import sent_on
@@ -56,15 +55,15 @@ class Limits:
 def _run_postgresql(
     connection: Connection, trial: Trial, limits: Limits, spending: Spending
 ) -> Run:
-    began = perf_counter()
+    began = clock.now_s()
     sent: list[tuple[str, Any]] = []
     counted, ms, cut, rows = None, 0.0, False, 0
     try:
         with limit_time(connection, limits.most_ms):
             with sent_on(connection) as sent:
-                began = perf_counter()
+                began = clock.now_s()
                 rows = trial.run()
-                ms = (perf_counter() - began) * 1e3
+                ms = (clock.now_s() - began) * 1e3
             # A second run costs what the first did; taken where a wrong estimate must be explained,
             # or where much of the budget is left.
             spare = ms < spending.left_ms / 4
@@ -76,29 +75,25 @@ def _run_postgresql(
             raise
         connection.rollback()
         # With a time the page itself had ended, and its count was cut.
-        ms, cut = ms or (perf_counter() - began) * 1e3, not ms
-    except DBAPIError as error:  # the count, which took longer than the page
-        if not is_time_limit(error):
-            raise
-        connection.rollback()
+        ms, cut = ms or (clock.now_s() - began) * 1e3, not ms
     return Run(counted, ms, cut, rows)
 
 
 def _run_mariadb(connection: Connection, trial: Trial, limits: Limits, spending: Spending) -> Run:
-    began = perf_counter()
+    began = clock.now_s()
     # Twice: the difference is what looking at the counters counts by itself.
     first, before = read_handlers(connection), read_handlers(connection)
     ms, cut, rows = 0.0, False, 0
     try:
         with limit_time(connection, limits.most_ms):
-            began = perf_counter()
+            began = clock.now_s()
             rows = trial.run()
-            ms = (perf_counter() - began) * 1e3
+            ms = (clock.now_s() - began) * 1e3
     except VrelkoError as error:
         if not was_cut(error):
             raise
         connection.rollback()
-        ms, cut = (perf_counter() - began) * 1e3, True
+        ms, cut = (clock.now_s() - began) * 1e3, True
     own = before[0] - first[0]  # what looking reads; asking for the limit before reads no row
     counted = read_handlers(connection)[0] - before[0] - own
     return Run(float(counted), ms, cut, rows)
@@ -107,7 +102,7 @@ def _run_mariadb(connection: Connection, trial: Trial, limits: Limits, spending:
 def _run_sqlite(connection: Connection, trial: Trial, limits: Limits, spending: Spending) -> Run:
     # Counting each step would take longer than the steps.
     grain = max(int(trial.estimate.steps / _COUNTED_TICKS), 1)
-    began, cut, spent, rows = perf_counter(), False, spending.spent_ms, 0
+    began, cut, spent, rows = clock.now_s(), False, spending.spent_ms, 0
     with count_steps(connection, grain, limits.most_ms) as steps:
         try:
             rows = trial.run()
@@ -115,7 +110,7 @@ def _run_sqlite(connection: Connection, trial: Trial, limits: Limits, spending: 
             if not was_cut(error):
                 raise
             cut = True
-    ms = (perf_counter() - began) * 1e3
+    ms = (clock.now_s() - began) * 1e3
     spending.add(ms - (spending.spent_ms - spent))  # it works while rows come
     if not cut and ms < _COUNTED_MS and spending.left_ms > ms:
         ms = min(ms, time_again(connection, trial, spending))  # counting takes time too
@@ -189,9 +184,9 @@ def run_limited(
 
 def time_again(connection: Connection, trial: Trial, spending: Spending) -> float:
     """Run a trial and return its milliseconds."""
-    began, spent = perf_counter(), spending.spent_ms
+    began, spent = clock.now_s(), spending.spent_ms
     trial.run()
-    ms = (perf_counter() - began) * 1e3
+    ms = (clock.now_s() - began) * 1e3
     if MEASURING[engine_of(connection).name].works_on:
         spending.add(ms - (spending.spent_ms - spent))
     return ms

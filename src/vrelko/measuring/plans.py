@@ -7,14 +7,13 @@ from dataclasses import replace
 from typing import Any, overload
 
 from sqlalchemy import Engine, Select, func, literal, select
-from sqlalchemy.exc import DBAPIError
 
 from vrelko.core.cost.rates import Rates
 from vrelko.core.facts import Facts
 from vrelko.core.findings import make_finding
 from vrelko.core.workload import Needs, Readers, Writers
-from vrelko.engines.limits import is_time_limit, limit_time
-from vrelko.errors import FactsError, ListingError, OrderError, PageError
+from vrelko.engines.limits import limit_time
+from vrelko.errors import FactsError, ListingError, OrderError, PageError, TimeLimitError
 from vrelko.measuring.budget import BUDGET_MS, Spending
 from vrelko.measuring.verification import verify
 from vrelko.planning.plan import Plan, plan_listings
@@ -176,9 +175,7 @@ def check_claims(
         try:
             with limit_time(connection, max(spending.one_ms, 1.0)):
                 found = connection.execute(twice, values).first()
-        except DBAPIError as error:
-            if not is_time_limit(error):
-                raise
+        except TimeLimitError:  # nothing was found wrong in the time there was
             return
     if found is not None:
         names = ", ".join(listing.claimed)

@@ -9,14 +9,13 @@ from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import Column, Connection, Select, and_, case, literal_column, select
-from sqlalchemy.exc import DBAPIError
 from sqlalchemy.sql import visitors
 
 from vrelko.core.access_path import AccessPath
 from vrelko.core.cost.profiles import LOOKED, find_profile
 from vrelko.core.judgement import VariantUse
-from vrelko.engines.limits import is_time_limit, limit_time
-from vrelko.errors import PageError
+from vrelko.engines.limits import limit_time
+from vrelko.errors import PageError, TimeLimitError
 from vrelko.measuring.budget import Spending
 from vrelko.planning.key_ladder import KeyLadder
 from vrelko.planning.plan import Plan
@@ -43,9 +42,7 @@ def profile_use(
     try:
         with limit_time(connection, spending.one_ms):
             passed = _sample(connection, plan, use, path, spending)
-    except (DBAPIError, PageError) as error:
-        if isinstance(error, DBAPIError) and not is_time_limit(error):
-            raise
+    except (TimeLimitError, PageError):
         connection.rollback()
         return use
     profile = find_profile(passed, LOOKED)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
-from time import perf_counter
 from typing import Any
 
 from sqlalchemy import Connection
@@ -17,6 +16,7 @@ from vrelko.core.cost.model import CostModel
 from vrelko.core.cost.work import Work
 from vrelko.core.judgement import VariantUse
 from vrelko.core.spot import Spot
+from vrelko.engines import clock
 from vrelko.engines.limits import is_time_limit, limit_time
 from vrelko.errors import PageError, TimeLimitError, VrelkoError
 from vrelko.planning.access_paths import Asking
@@ -213,7 +213,7 @@ def time_trials(trials: list[Trial], rounds: int) -> Iterator[tuple[Trial, float
     # Round by round, so that a busy moment of the machine hits all of them.
     for _ in range(rounds):
         for i, trial in enumerate(trials):
-            began = perf_counter()
+            began = clock.now_s()
             trial.run()
-            best[i] = min(best[i], (perf_counter() - began) * 1e3)
+            best[i] = min(best[i], (clock.now_s() - began) * 1e3)
     yield from zip(trials, best, strict=True)

@@ -6,7 +6,6 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from time import monotonic
 from typing import Any
 
 from sqlalchemy import Connection, Engine, Table, event, text
@@ -15,6 +14,7 @@ from sqlalchemy.engine.interfaces import Dialect
 from vrelko.core.capabilities import Capabilities
 from vrelko.core.engine_traits import TRAITS
 from vrelko.core.stored import Stored
+from vrelko.engines import clock
 from vrelko.errors import DatabaseError
 
 _TRAITS = TRAITS["sqlite"]
@@ -122,11 +122,11 @@ def count_steps(
     # The driver's own connection has the handler; SQLAlchemy's has none.
     driver: Any = connection.connection.dbapi_connection
     steps = Steps(grain)
-    until = None if most_ms is None else monotonic() + most_ms / 1000
+    until = None if most_ms is None else clock.now_s() + most_ms / 1000
 
     def tick() -> int:
         steps.count += grain
-        return int(until is not None and monotonic() > until)
+        return int(until is not None and clock.now_s() > until)
 
     driver.set_progress_handler(tick, grain)
     try:

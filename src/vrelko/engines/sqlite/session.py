@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from time import monotonic
 from typing import Any
 
 from sqlalchemy import Connection, Engine, Select, Table, text
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.util import await_only
 
+from vrelko.engines import clock
 from vrelko.engines.reads import Reads, sent_on
 from vrelko.engines.sqlite.capabilities import count_steps
 from vrelko.engines.sqlite.catalog import MAIN, read_statistics
@@ -40,12 +40,12 @@ def limit_time(lender: Any, ms: float, keep: bool) -> Iterator[None]:
             "Leave the limit out, or read through the sqlite3 driver",
             "time-limit-unavailable",
         )
-    until = monotonic() + ms / 1000
+    until = clock.now_s() + ms / 1000
     # SQLite has one handler a connection: an inner limit must not end an outer one.
     outer = connection.info.get(_HANDLER)
 
     def over() -> bool:
-        return monotonic() > until or (outer is not None and outer())
+        return clock.now_s() > until or (outer is not None and outer())
 
     connection.info[_HANDLER] = over
     _wait(driver.set_progress_handler(over, _CHECK_EVERY))

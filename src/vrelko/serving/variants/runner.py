@@ -12,11 +12,11 @@ from sqlalchemy import Select
 from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import DataError, DBAPIError, InvalidRequestError, StatementError
 
-from vrelko.engines.limits import is_time_limit
+from vrelko.engines.limits import is_time_limit, limit_reached
 from vrelko.engines.mariadb.capabilities import is_index_gone
 from vrelko.engines.registry import database_errors
 from vrelko.engines.troubles import explain
-from vrelko.errors import DatabaseError, PageError, TimeLimitError, VrelkoError
+from vrelko.errors import DatabaseError, PageError, VrelkoError
 from vrelko.sql.entities import core_connection
 from vrelko.sql.indexes import has_hint, without_hint
 from vrelko.sql.rows import Cutter
@@ -121,11 +121,7 @@ class Runner:
         """Return what to tell of a failed statement; values of rows and requests stay out."""
         # Without a limit of ours the same code means that somebody else cancelled it.
         if isinstance(error, DBAPIError) and self.limited and is_time_limit(error):
-            return TimeLimitError(
-                "a statement reached its time limit",
-                "Allow more time, add an index that fits, or ask for less",
-                "time-limit-reached",
-            )
+            return limit_reached()
         known = explain(error) if isinstance(error, DBAPIError) else None
         if known is not None:
             return known
