@@ -1,6 +1,6 @@
 """Counted anchors while others write and are killed: every answer against a full sort.
 
-    python bench/soak_anchors.py [URL ...] [--seconds 60] [--seed 1] [--fault NAME]
+    python bench/soak_anchors.py [URL ...] [--seconds 60] [--checks N] [--seed 1] [--fault NAME]
 
 Processes of their own: writers with every kind of statement, savepoints and rollbacks, fold workers
 (two at once), and checkers. Each is killed at random (SIGKILL, or its backend terminated) and begun
@@ -44,6 +44,7 @@ from sqlalchemy import (
     create_engine,
     event,
     insert,
+    make_url,
     select,
     text,
 )
@@ -147,6 +148,8 @@ def row(i, draw):
     }
 
 
+STOP = "stop"  # a file of this name ends all processes
+LEAST_KILLED = 3
 NAMES = list(row(1, random.Random(0)))
 
 
@@ -388,14 +391,15 @@ class Writer:
 
 def write(url, seed, path, until, fault):
     if url.startswith(("mysql", "mariadb")):
-        url += "?local_infile=1&charset=utf8mb4"
+        more = {"local_infile": "1", "charset": "utf8mb4"}
+        url = make_url(url).update_query_dict(more).render_as_string(hide_password=False)
     draw = random.Random(seed)
     engine = open_engine(url, recursive=fault != "replace")
     if engine.dialect.name != "sqlite":
         level = draw.choice(["READ COMMITTED", "REPEATABLE READ", "SERIALIZABLE"])
         engine = engine.execution_options(isolation_level=level)
     writer = Writer(engine, draw, Log(path))
-    while time.time() < until:
+    while going(path, until):
         attempt(writer.transaction, writer.log, "abort")
         time.sleep(draw.random() * 0.05)
 
@@ -419,7 +423,7 @@ def fold(url, seed, path, until, fault):
                     connection.execute(folded[0].delete().where(folded[0].c.seq <= folded[1]))
                 folded.clear()
 
-    while time.time() < until:
+    while going(path, until):
         attempt(once, log, "fold busy or broken off")
         time.sleep(draw.random() * 0.1)
 
@@ -427,7 +431,7 @@ def fold(url, seed, path, until, fault):
 def check(url, seed, path, until, fault):
     draw, log, engine = random.Random(seed), Log(path), open_engine(url)
     found = sets(engine)
-    while time.time() < until:
+    while going(path, until):
         name = draw.choice(list(found))
         once = partial(compare, engine, *found[name], draw, log, name)
         attempt(once, log, "check broken off")
@@ -528,8 +532,26 @@ def disturb(engine, crew, draw, log):
     return None
 
 
-def soak(url, seconds, seed, fault):
-    """Run everything for a while; return what happened, and what was off at rest."""
+def going(path, until):
+    """Whether a process goes on: until its time is up, or enough was checked."""
+    return time.time() < until and not Path(path).with_name(STOP).exists()
+
+
+def count_events(folder):
+    """What all processes have noted so far."""
+    events = Counter()
+    for file in Path(folder).iterdir():
+        for line in file.read_text().splitlines():
+            word, _, many = line.partition("\t")
+            events[word] += int(many or 1)
+    return events
+
+
+def soak(url, seconds, seed, fault, checks=None):
+    """Run everything for a while; return what happened, and what was off at rest.
+
+    A while: `seconds`, or until `checks` were made and some processes killed, if that is sooner.
+    """
     engine = open_engine(url)
     metadata.drop_all(engine)
     metadata.create_all(engine)
@@ -568,13 +590,14 @@ def soak(url, seconds, seed, fault):
         for ended in [one for one in crew if not crew[one].is_alive()]:
             name = name or ended
             crew[ended] = begin(ended)
+        if checks is not None:
+            events = count_events(folder.name)
+            if events["check"] >= checks and events["killed process"] >= LEAST_KILLED:
+                (Path(folder.name) / STOP).touch()
+                break
     for process in crew.values():
         process.join()
-    events = Counter()
-    for file in Path(folder.name).iterdir():
-        for line in file.read_text().splitlines():
-            word, _, many = line.partition("\t")
-            events[word] += int(many or 1)
+    events = count_events(folder.name)
     off = segments = 0
     for _, _, anchors in found.values():
         while many := fold_worker.fold(engine, anchors):
@@ -595,13 +618,14 @@ def main():
     )
     parser.add_argument("urls", nargs="*")
     parser.add_argument("--seconds", type=float, default=60)
+    parser.add_argument("--checks", type=int, help="stop once so many were made")
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--fault", choices=["greedy", "unsnapped", "replace", "plain"])
     given = parser.parse_args()
     folder = tempfile.TemporaryDirectory(prefix="vrelko-soak-db-")
     urls, bad = given.urls or [f"sqlite:///{Path(folder.name) / 'soak.db'}", *SERVERS], False
     for url in urls:
-        events, segments, off = soak(url, given.seconds, given.seed, given.fault)
+        events, segments, off = soak(url, given.seconds, given.seed, given.fault, given.checks)
         wrong = events["WRONG"]
         print(f"\n## {url.split(':')[0]}, seed {given.seed}, fault {given.fault}")
         print(

@@ -12,6 +12,7 @@ from hypothesis import HealthCheck, settings
 from sqlalchemy import Connection, Engine, MetaData, Pool, create_engine, event
 
 from servers import NAMES, open_server
+from vrelko.core.drift.simulating import simulate
 from vrelko.larkmere.generate import build
 
 settings.register_profile(
@@ -82,6 +83,18 @@ def _close_files():
 def _close_files_of_the_module():
     """What a module's own fixtures open, when they are torn down too."""
     with _closing():
+        yield
+
+
+@pytest.fixture(scope="module")
+def few_simulated():
+    """Simulate 30 walks at most: for tests of what is printed, not of the simulator."""
+    with pytest.MonkeyPatch.context() as patch:
+
+        def few(stream, size, pages, dwell_s, walks=30, *more):
+            return simulate(stream, size, pages, dwell_s, min(walks, 30), *more)
+
+        patch.setattr("vrelko.measuring.drift.simulate", few)
         yield
 
 

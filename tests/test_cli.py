@@ -19,10 +19,11 @@ from vrelko.cli.main import main
 from vrelko.errors import EXIT_STATUS, HTTP_STATUS, CursorError, TimeLimitError, find_status
 
 COMMANDS = sorted(main.commands)
+pytestmark = pytest.mark.usefixtures("few_simulated")
 
 
 @pytest.fixture(scope="module")
-def demo(tmp_path_factory):
+def demo(tmp_path_factory, few_simulated):
     """The folder of a small demo, and what it printed."""
     folder = tmp_path_factory.mktemp("demo") / "larkmere"
     result = run("demo", "--rows", "30000", "--walks", "3", "--folder", folder)

@@ -1062,7 +1062,8 @@ def test_workers_and_writers_may_be_killed(visits):
     url = visits.url.render_as_string(hide_password=False)
     file = Path(__file__).parent.parent / "bench" / "soak_anchors.py"
     done = subprocess.run(
-        [sys.executable, str(file), url, "--seconds", "15", "--seed", "3"],
+        # As long as the machine needs for so many checks.
+        [sys.executable, str(file), url, "--seconds", "600", "--checks", "51", "--seed", "3"],
         capture_output=True,
         text=True,
         check=False,

@@ -10,9 +10,11 @@ from importlib.util import find_spec
 from pathlib import Path
 
 import pytest
+from click.testing import CliRunner
 
 import vrelko
 import vrelko.web
+from vrelko.cli.main import main
 from vrelko.core.findings import CODES
 from vrelko.engines.troubles import TROUBLES
 from vrelko.errors import CursorError
@@ -80,10 +82,11 @@ def test_errors_travel_between_processes():
 
 
 @pytest.fixture(scope="module")
-def demo_folder(tmp_path_factory):
+def demo_folder(tmp_path_factory, few_simulated):
     folder = tmp_path_factory.mktemp("readme")
-    command = [sys.executable, "-m", "vrelko", "demo", "--rows", "20000", "--walks", "1", "--json"]
-    subprocess.run(command, cwd=folder, capture_output=True, check=True)
+    arguments = ["demo", "--rows", "20000", "--walks", "1", "--json"]
+    done = CliRunner().invoke(main, [*arguments, "--folder", str(folder / "larkmere")])
+    assert done.exit_code == 0, done.output
     return folder
 
 

@@ -153,7 +153,9 @@ def test_what_a_file_says_of_a_listing_in_python_counts(birds, write, tmp_path, 
 
 
 @pytest.mark.slow
-def test_commands_keep_to_a_budget_and_say_what_they_left_out(birds, write, tmp_path):
+def test_commands_keep_to_a_budget_and_say_what_they_left_out(
+    birds, write, tmp_path, few_simulated
+):
     where = birds
     if birds.dialect.name == "sqlite":  # one in memory is this process's alone
         with birds.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:

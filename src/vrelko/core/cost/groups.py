@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 from vrelko.core.access_path import AccessPath
 from vrelko.core.facts import ColumnFacts, TableFacts
@@ -152,7 +153,12 @@ def _spread(term: Term, table: TableFacts) -> Spread:
     if not table.has_column(term.name):
         # Nothing is known of a computed term, so all rows may be alike in it.
         return Spread(1.0)
-    column = table.column(term.name)
+    return _spread_of(term, table.column(term.name))
+
+
+# A plan asks for the same few columns at every depth, and their statistics are texts to be read.
+@lru_cache(maxsize=256)
+def _spread_of(term: Term, column: ColumnFacts) -> Spread:
     # Without common values every value is taken to have as many rows as any other.
     usual = 1 / max(column.distinct or 1.0, 1.0)
     nulls = column.null_share or 0.0

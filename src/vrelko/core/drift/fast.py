@@ -50,6 +50,7 @@ class _Walk:
     def __init__(self, timeline: Timeline, strategy: DriftStrategy) -> None:
         self._timeline, self._strategy = timeline, strategy
         self._pages: list[_Page] = []
+        self._slots: list[Array] = []  # that each page served
         self._ended = False
         self._cover = -1
         self._covers: list[int] = []
@@ -62,8 +63,10 @@ class _Walk:
         """Ask for pages until one is short."""
         for page in range(self._timeline.pages):
             found, short = self._fetch(page)
+            slots = self._served(found)
             self._pages.append(found)
-            self._cover = max(self._cover, self._last_key(found))
+            self._slots.append(slots)
+            self._cover = max(self._cover, self._last_key(found, slots))
             self._covers.append(self._cover)
             if short:
                 self._ended = True
@@ -91,9 +94,8 @@ class _Walk:
         found = _Page(page, at, (low[0], high[0]), (low[1], high[1]))
         return found, timeline.total(at) < end
 
-    def _last_key(self, found: _Page) -> int:
+    def _last_key(self, found: _Page, slots: Array) -> int:
         """Return the largest key that a page served, -1 where it served none."""
-        slots = self._served(found)
         if self._strategy == "overlap":  # rows seen before count where they were seen
             changed_row = self._timeline.changed_row[slots]
             slots = slots[~self._seen[changed_row]]
@@ -119,7 +121,7 @@ class _Walk:
         timeline = self._timeline
         end = len(self._pages) - 1
         cover = int(BEYOND) if self._ended else self._cover
-        every = [self._served(page) for page in self._pages]
+        every = self._slots
         slots = np.concatenate(every) if every else np.array([], dtype=np.int64)
         # Rows that nothing happened to are counted as ranges: there may be millions of them.
         union, twice, length = _depths([page.rows for page in self._pages])
@@ -167,11 +169,10 @@ class _Walk:
         covers = list(self._covers)
         if self._ended:
             covers[-1] = int(BEYOND) - 1
-        every = [self._served(page) for page in pages]
         served = np.zeros(timeline.changed_rows, dtype=bool)
         repeats: list[int] = []
         union: list[tuple[int, int]] = []
-        for page, slots in zip(pages, every, strict=True):
+        for page, slots in zip(pages, self._slots, strict=True):
             changed_row = timeline.changed_row[slots]
             distinct, often = np.unique(changed_row, return_counts=True)
             again = int(often.sum() - len(distinct) + served[distinct].sum())
