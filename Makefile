@@ -1,43 +1,49 @@
 # make demo: set up and do the whole job on a sample database; make test: set up and run the tests
-# but the slowest, which make test-slow runs.
+# but the slowest, which make test-all runs too.
 VENV   ?= .venv
 PYTHON ?= python3
-NEWEST ?= python3.13
 RUN    := $(VENV)/bin
-NO_BROWSER := --ignore tests/test_demo_page.py
-PIP    := -m pip install --quiet --disable-pip-version-check
+TESTS  := pytest -n auto --dist loadgroup
 
-# The tools are a dependency group, which pip installs from 25.1 on.
-define install_tools
-$(1)/bin/python $(PIP) --upgrade "pip>=25.1"
-$(1)/bin/python $(PIP) -e ".[all]" --group test
-endef
+# Counting the lines that tests cover costs next to nothing on Python 3.12 and newer.
+CORE := $(shell $(PYTHON) -c 'import sys; print("sysmon" if sys.version_info >= (3, 12) else "ctrace")')
 
-.PHONY: demo test test-slow test-oldest test-newest test-deep check lint bench clean
+# Ten seconds by uv; more than a minute by pip, which serves where uv cannot be had.
+pip = $(1)/bin/python -m pip install --quiet --disable-pip-version-check
+uv  = $(pip) uv && $(1)/bin/uv pip install --quiet --python $(1)/bin/python
+DEVELOP := -e ".[all]" --group test
+
+.PHONY: demo test test-all test-slow test-compat test-oldest test-deep check lint docs bench clean
 
 demo: $(VENV)/demo.ready
 	$(RUN)/vrelko demo
 
 test: $(VENV)/test.ready
-	$(RUN)/pytest -n auto -m "not slow"
+	$(RUN)/$(TESTS) -m "not slow"
+
+# Everything, with coverage and the time that the slowest took.
+test-all: $(VENV)/test.ready
+	COVERAGE_CORE=$(CORE) $(RUN)/$(TESTS) --cov --cov-fail-under=93 --durations=40
 
 test-slow: $(VENV)/test.ready
-	$(RUN)/pytest -n auto -m slow
+	$(RUN)/$(TESTS) -m slow
 
-# The page in a browser does not depend on Python's versions: once is enough. Python 3.12 and newer
-# count covered lines at next to no cost.
+# What may differ by the version of Python or of a library: key values, walks, types, the package,
+# pages over HTTP. Old libraries warn of what newer Pythons will not have.
+OLD := $(TESTS) -W ignore::DeprecationWarning -W ignore::ResourceWarning \
+	-W ignore::pytest.PytestUnraisableExceptionWarning
+
+test-compat: $(VENV)-oldest/test.ready
+	$(VENV)-oldest/bin/$(OLD) -m "compat and not slow"
+
+# All but the slowest there; the page in a browser does not depend on Python's version.
 test-oldest: $(VENV)-oldest/test.ready
-	$(VENV)-oldest/bin/pytest -n auto -m "not slow" $(NO_BROWSER) -W ignore::DeprecationWarning \
-		-W ignore::ResourceWarning -W ignore::pytest.PytestUnraisableExceptionWarning
-
-test-newest: $(VENV)-newest/test.ready
-	COVERAGE_CORE=sysmon $(VENV)-newest/bin/pytest -n auto -m "not slow" $(NO_BROWSER) \
-		--cov --cov-fail-under=93
+	$(VENV)-oldest/bin/$(OLD) -m "not slow" --ignore tests/test_demo_page.py
 
 test-deep: $(VENV)/test.ready
-	VRELKO_EXAMPLES=deep $(RUN)/pytest -n auto
+	VRELKO_EXAMPLES=deep $(RUN)/$(TESTS)
 
-check: lint test test-slow
+check: lint test-all
 
 lint: $(VENV)/test.ready
 	$(RUN)/ruff check
@@ -45,32 +51,30 @@ lint: $(VENV)/test.ready
 	$(RUN)/mypy
 	$(RUN)/lint-imports
 
+# Every page and table that is written from the code or from the servers at hand.
+docs: $(VENV)/test.ready
+	$(RUN)/python tests/generate.py
+
 bench: $(VENV)/test.ready
 	$(RUN)/python bench/page_cost.py
 
 clean:
-	rm -rf $(VENV) $(VENV)-oldest $(VENV)-newest
-
-# The oldest version of every dependency that pyproject.toml allows, on the oldest Python.
-$(VENV)-oldest/test.ready: pyproject.toml
-	$(PYTHON) -m venv $(VENV)-oldest
-	$(VENV)-oldest/bin/python -m pip install --quiet --disable-pip-version-check uv
-	$(VENV)-oldest/bin/uv pip install --quiet --python $(VENV)-oldest/bin/python --resolution lowest-direct -e ".[all]" --group test
-	touch $@
-
-# The newest Python at hand.
-$(VENV)-newest/test.ready: pyproject.toml
-	$(NEWEST) -m venv $(VENV)-newest
-	$(call install_tools,$(VENV)-newest)
-	touch $@
+	rm -rf $(VENV) $(VENV)-oldest
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
 
 $(VENV)/demo.ready: pyproject.toml | $(VENV)/bin/python
-	$(RUN)/python $(PIP) -e ".[demo]"
+	$(call pip,$(VENV)) -e ".[demo]"
 	touch $@
 
 $(VENV)/test.ready: pyproject.toml | $(VENV)/bin/python
-	$(call install_tools,$(VENV))
+	$(call uv,$(VENV)) $(DEVELOP) || { $(call pip,$(VENV)) --upgrade "pip>=25.1" && $(call pip,$(VENV)) $(DEVELOP); }
+	touch $@
+
+# The oldest version of every dependency that pyproject.toml allows, on the Python that is given:
+# the oldest one that it allows, in CI.
+$(VENV)-oldest/test.ready: pyproject.toml
+	$(PYTHON) -m venv $(VENV)-oldest
+	$(call uv,$(VENV)-oldest) --resolution lowest-direct $(DEVELOP)
 	touch $@

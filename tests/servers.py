@@ -14,6 +14,7 @@ import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import NoReturn
 
 import pytest
 from sqlalchemy import URL, Engine, create_engine, event, make_url, text
@@ -72,6 +73,13 @@ def database_name() -> str:
     return f"vrelko_test_{checkout}_{os.environ.get('PYTEST_XDIST_WORKER', 'alone')}"
 
 
+def missing(name: str, reason: str) -> NoReturn:
+    """Skip the test, or fail it where what is missing is required (`VRELKO_REQUIRE`)."""
+    if name in os.environ.get("VRELKO_REQUIRE", "").split(","):
+        raise RuntimeError(reason)
+    pytest.skip(reason)
+
+
 @contextmanager
 def open_server(name: str) -> Iterator[Engine]:
     """Lend an engine on an empty database of its own for this test process, dropped afterwards."""
@@ -96,9 +104,7 @@ def open_server(name: str) -> Iterator[Engine]:
                 connection.execute(text(f"ALTER DATABASE {database} SET synchronous_commit = off"))
     except DBAPIError as error:
         admin.dispose()
-        if name in os.environ.get("VRELKO_REQUIRE", "").split(","):
-            raise
-        pytest.skip(f"{name} cannot be reached: {_HOW[name]} ({error.orig})")
+        missing(name, f"{name} cannot be reached: {_HOW[name]} ({error.orig})")
     engine = create_engine(admin.url.set(database=database))
     if name == "mariadb":
         event.listen(engine, "connect", _read_committed)

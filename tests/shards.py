@@ -16,17 +16,11 @@ import time
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
-import pytest
 from sqlalchemy import create_engine
 
+from servers import missing
+
 _PLUGINS = ("/usr/lib/mysql/plugin", "/usr/lib/mariadb/plugin", "/usr/lib64/mariadb/plugin")
-
-
-def missing(what, how):
-    """Skip, or fail where such servers are wanted (`VRELKO_REQUIRE=shards`)."""
-    if "shards" in os.environ.get("VRELKO_REQUIRE", "").split(","):
-        raise RuntimeError(f"{what} is missing: {how}")
-    pytest.skip(f"{what} is missing: {how}")
 
 
 def free_port():
@@ -88,7 +82,7 @@ class _Servers:
 def _postgresql():
     found = sorted(Path("/usr/lib/postgresql").glob("*/bin/initdb"))
     if not found:
-        missing("initdb", "apt install postgresql")
+        missing("shards", "initdb is missing: apt install postgresql")
     user = "postgres" if os.getuid() == 0 else None
     folder = Path(tempfile.mkdtemp(prefix="vrelko-shards-"))
     if user is not None:
@@ -109,7 +103,7 @@ def mariadb_cluster():
     plugins = next((Path(p) for p in _PLUGINS if (Path(p) / "ha_spider.so").exists()), None)
     server = shutil.which("mariadbd") or shutil.which("mariadbd", path="/usr/sbin")
     if plugins is None or server is None or not shutil.which("mariadb-install-db"):
-        missing("Spider", "apt install mariadb-server mariadb-plugin-spider")
+        missing("shards", "Spider is missing: apt install mariadb-server mariadb-plugin-spider")
     user = "mysql" if os.getuid() == 0 else pwd.getpwuid(os.getuid()).pw_name
     folder = Path(tempfile.mkdtemp(prefix="vrelko-shards-"))
     folder.chmod(0o755)

@@ -26,6 +26,7 @@ from sqlalchemy import (
 
 import vrelko
 from exposed import Listing
+from servers import missing
 from vrelko import Sizes, Spot
 from vrelko.core.cost.calibration import Timing, fit_rates
 from vrelko.core.cost.rates import Clock, feature_names, shipped_rates
@@ -342,7 +343,7 @@ def test_indexes_are_tried_as_hypothetical_ones(filled):
     with filled.begin() as connection:
         known = text("SELECT 1 FROM pg_available_extensions WHERE name = 'hypopg'")
         if connection.scalar(known) is None:
-            pytest.skip("hypopg is not installed: apt install postgresql-15-hypopg")
+            missing("hypopg", "hypopg is not installed: apt install postgresql-15-hypopg")
         connection.execute(text("CREATE EXTENSION hypopg"))
     plan = planned(filled, grid(orders="-w:nulls-last"), {"g": 4})
     assert len(plan.indexes) == 1
