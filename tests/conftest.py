@@ -50,6 +50,15 @@ def own_larkmere(larkmere_file: Path, tmp_path: Path):
     engine.dispose()
 
 
+COMPAT = {
+    *("test_values", "test_stored_types", "test_cursors"),  # key values, and their types
+    *("test_order", "test_arithmetic", "test_positions", "test_walk_property", "test_walks"),
+    *("test_selects", "test_statements", "test_first_contact", "test_limits"),  # SQLAlchemy's ways
+    *("test_package", "test_records", "test_kept"),
+    *("test_web", "test_howto"),
+}
+"""Modules that are run on the oldest Python and libraries too: what may differ by version."""
+
 _SHARED: set[Pool] = set()
 
 
@@ -113,8 +122,13 @@ def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
 
 @pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Keep a module's tests on one server together, so that what they share is made once."""
+    """Keep a module's tests on one server together, so that what they share is made once.
+
+    And mark those that are run on the oldest versions too.
+    """
     for item in items:
+        if item.path.stem in COMPAT:
+            item.add_marker("compat")
         called = getattr(item, "callspec", None)
         server = called.params.get("server", "") if called else ""
         item.add_marker(pytest.mark.xdist_group(f"{item.path.stem} {server}".strip()))

@@ -3,6 +3,7 @@
 import enum
 import re
 import uuid
+from pathlib import Path
 
 from sqlalchemy import (
     CHAR,
@@ -311,24 +312,34 @@ def _named(model):
     return f"a decorator over {type(model.impl_instance).__name__}"
 
 
+HEAD = "| type | read | compared with | models tried, beside the reflected one |"
+HEADINGS = {"sqlite": "SQLite", "postgresql": "PostgreSQL", "mariadb": "MariaDB"}
+PAGE = Path(__file__).parent.parent / "docs" / "values.md"
+
+
 def page_of_promises(rows):
     """The table as Markdown."""
-    head = "| type | read | compared with | models tried, beside the reflected one |"
-    return "\n".join([head, "|---|---|---|---|", *rows])
+    return "\n".join([HEAD, "|---|---|---|---|", *rows])
 
 
 def main():
-    """Print the tables of docs/values.md."""
+    """Write the tables of docs/values.md: one an engine, each under the engine's heading."""
     from servers import open_server
 
+    page = PAGE.read_text(encoding="utf-8")
     for engine in TYPES:
-        server = open_server(engine)
-        with server.connect() as connection:
+        with open_server(engine) as server, server.connect() as connection:
             for one in FIRST[engine]:
                 connection.exec_driver_sql(one)
             if engine == "mariadb":
                 connection.exec_driver_sql(f"SET time_zone = '{summer_zone(connection)}'")
-            print(f"\n### {engine}\n\n{page_of_promises(promises(connection, engine))}")
+            table = page_of_promises(promises(connection, engine))
+        before, heading, rest = page.partition(f"\n## {HEADINGS[engine]}\n")
+        assert heading, f"{PAGE} has no heading {HEADINGS[engine]!r}"
+        ahead, _, behind = rest.partition(HEAD)
+        after = re.sub(r"\A(\n\|.*)*", "", behind)
+        page = f"{before}{heading}{ahead}{table}{after}"
+    PAGE.write_text(page, encoding="utf-8")
 
 
 if __name__ == "__main__":

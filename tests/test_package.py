@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 from click.testing import CliRunner
 
+import generate
 import vrelko
 import vrelko.web
 from vrelko.cli.main import main
@@ -123,6 +124,19 @@ def test_benches_import_what_there_is():
                 for one in node.names:
                     found = hasattr(module, one.name) or find_spec(f"{node.module}.{one.name}")
                     assert found, (path.name, node.module, one.name)
+
+
+def test_every_generator_is_run_by_make_docs():
+    named = {script for steps in generate.GENERATORS.values() for script, *_ in steps}
+    assert all((ROOT / script).exists() for script in named)
+    by_hand = {"tests/kept.py"}  # which writes a folder that is never written again
+    for folder in ("tests", "bench"):
+        for path in (ROOT / folder).rglob("*.py"):
+            script, words = path.relative_to(ROOT).as_posix(), path.read_text()
+            writes = re.search(r"^\s+(PAGE|PATH|path)\.write_text\(|savefig\(", words, re.M)
+            if writes and '__name__ == "__main__"' in words and "/docs/" not in script:
+                assert script in named | by_hand, f"{script} is not in tests/generate.py"
+    assert "tests/generate.py" in (ROOT / "Makefile").read_text()
 
 
 def test_the_readme_links_what_there_is():
