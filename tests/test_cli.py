@@ -1,5 +1,6 @@
 """The command line, as a user types it."""
 
+import itertools
 import json
 import os
 import re
@@ -15,6 +16,7 @@ from contextlib import closing
 import pytest
 from click.testing import CliRunner
 
+from clocks import SleepingClock
 from vrelko.cli.main import main
 from vrelko.errors import EXIT_STATUS, HTTP_STATUS, CursorError, TimeLimitError, find_status
 
@@ -234,39 +236,28 @@ def test_drift_from_life(demo, tmp_path):
     assert json.loads(named.stdout)["column"] == "looked_at"
 
 
-def test_settling(tmp_path):
+def test_settling(tmp_path, monkeypatch):
+    """Rows that become visible 30 ms after their own time, one in ten after 80 ms."""
     database, figure = tmp_path / "tail.db", tmp_path / "settle.svg"
-    writer = subprocess.Popen(
-        [
-            sys.executable,
-            "-c",
-            f"""
-import sqlite3, time
-c = sqlite3.connect({str(database)!r}, isolation_level=None, timeout=9)
-c.execute("CREATE TABLE look (id INTEGER PRIMARY KEY, at DOUBLE)")
-print("there", flush=True)
-for i in range(400):
-    at = time.time()
-    time.sleep(0.03)
-    c.execute("INSERT INTO look (at) VALUES (?)", (at,))
-""",
-        ],
-        stdout=subprocess.PIPE,
-        text=True,
-    )
-    try:
-        assert writer.stdout.readline() == "there\n"
-        arguments = ("settle", database, "look", "at", "--seconds", 2, "--every-ms", 5)
-        watched = run(*arguments, "--figure", figure)
-        assert watched.exit_code == 0, watched.output
-        assert 'settle = { column = "at", seconds = 0.0' in watched.stdout
-        found = json.loads(run(*arguments, "--json").stdout)
-        assert found["schema"] == "vrelko.settling/1"
-        assert 0.03 <= found["quantiles"]["0.5"] < 0.2
-        assert figure.read_text().startswith("<svg")
-    finally:
-        writer.kill()
-        writer.communicate()
+    looks = itertools.count()
+
+    def write(now):
+        late = 0.08 if next(looks) % 10 == 9 else 0.03
+        with closing(sqlite3.connect(database)) as connection:
+            connection.execute("INSERT INTO look (at) VALUES (?)", (now - late,))
+            connection.commit()
+
+    with closing(sqlite3.connect(database)) as connection:
+        connection.execute("CREATE TABLE look (id INTEGER PRIMARY KEY, at DOUBLE)")
+    monkeypatch.setattr("vrelko.measuring.commits.time", SleepingClock(write))
+    arguments = ("settle", database, "look", "at", "--seconds", 2, "--every-ms", 5)
+    watched = run(*arguments, "--figure", figure)
+    assert watched.exit_code == 0, watched.output
+    assert 'settle = { column = "at", seconds = 0.08' in watched.stdout
+    found = json.loads(run(*arguments, "--json").stdout)
+    assert found["schema"] == "vrelko.settling/1"
+    assert found["quantiles"]["0.5"] == pytest.approx(0.03, abs=1e-4)
+    assert figure.read_text().startswith("<svg")
 
 
 def test_serve_describes_and_answers(demo, tmp_path):
@@ -291,7 +282,7 @@ def test_serve_describes_and_answers(demo, tmp_path):
             assert words in fetch(address + path)
         finally:
             server.send_signal(signal.SIGINT)
-            server.communicate(timeout=20)
+            server.communicate(timeout=200)
 
 
 def fetch(address):

@@ -21,6 +21,8 @@ REQUIRED = "browser" in os.environ.get("VRELKO_REQUIRE", "").split(",")
 pytestmark = pytest.mark.skipif(
     CHROMIUM is None and not REQUIRED, reason="no Chromium is installed: apt install chromium"
 )
+PATIENCE_MS = 60_000  # a busy machine's browser is slow, and not wrong
+expect.set_options(timeout=PATIENCE_MS)
 ROWS = ".rows tbody tr"
 SETTLED = """!document.querySelector('[aria-busy=true]') &&
     [...document.querySelectorAll('.rows')].every((one) => getComputedStyle(one).opacity === '1')"""
@@ -57,6 +59,7 @@ def site(larkmere_file):
 @pytest.fixture
 def page(browser):
     context = browser.new_context(viewport={"width": 1280, "height": 800})
+    context.set_default_timeout(PATIENCE_MS)
     opened = context.new_page()
     faults = []
     opened.on("pageerror", lambda error: faults.append(str(error)))
@@ -332,7 +335,7 @@ def test_new_rows_come_on_top_without_moving_what_is_read(page, site):
     name, at = top.get_attribute("data-id"), top.bounding_box()["y"]
     for _ in range(3):
         live.add(caught_at=live._newest.replace(year=2031))
-    expect(page.locator(".news")).to_have_text("3 new", timeout=8_000)
+    expect(page.locator(".news")).to_have_text("3 new")
     row = page.locator(f".feed li[data-id='{name}']")
     assert row.bounding_box()["y"] == pytest.approx(at, abs=1)
     page.locator(".news").click()
@@ -347,7 +350,7 @@ def test_more_new_rows_than_a_page_come_once_each(page, site):
     settled(page)
     for _ in range(70):
         live.add(caught_at=live._newest.replace(year=2031))
-    expect(page.locator(".news")).to_have_text("70 new", timeout=8_000)
+    expect(page.locator(".news")).to_have_text("70 new")
     page.locator(".news").click()
     expect(page.locator(".feed .fresh")).to_have_count(70)
     ids = page.locator(".feed li").evaluate_all("all => all.map((one) => one.dataset.id)")
@@ -465,7 +468,7 @@ def test_the_writer_is_set_and_slow_networks_are_tried(page, site):
     grid(page, site)
     page.get_by_label("Captures arrive").select_option("1200")
     expect(page.locator("#tally")).to_have_text(re.compile("arrived"))
-    deadline = time.monotonic() + 8
+    deadline = time.monotonic() + 120
     came = live.inserted
     while live.inserted < came + 5 and time.monotonic() < deadline:
         page.wait_for_timeout(100)
@@ -475,7 +478,7 @@ def test_the_writer_is_set_and_slow_networks_are_tried(page, site):
     link(page, "Last").click()
     page.wait_for_timeout(400)
     expect(page.locator(".rows")).to_have_class(re.compile("old"))
-    expect(page.locator(".rows")).not_to_have_class(re.compile("old"), timeout=6_000)
+    expect(page.locator(".rows")).not_to_have_class(re.compile("old"))
 
 
 def test_keyboard_and_phone(page, site):

@@ -1,8 +1,7 @@
 """What drift is fed with: commit delays, access logs, recorded changes, writes of a table."""
 
+import itertools
 import random
-import threading
-import time
 from datetime import UTC, datetime, timedelta
 
 import pytest
@@ -21,6 +20,7 @@ from sqlalchemy import (
 )
 
 import vrelko
+from clocks import SleepingClock
 from exposed import Listing
 from vrelko import Landing
 from vrelko.core.access_log import LogQuestion, readers_from_log
@@ -85,7 +85,8 @@ def test_what_delays_cannot_tell():
 
 
 @pytest.mark.parametrize("kind", [DateTime(), Double()])
-def test_commits_are_watched(server, tmp_path, kind):
+def test_commits_are_watched(server, tmp_path, monkeypatch, kind):
+    """A row becomes visible 300 ms after its own time, at each look."""
     engine = server
     if server.dialect.name == "sqlite":
         engine = create_engine(f"sqlite:///{tmp_path / 'tail.db'}")
@@ -98,33 +99,28 @@ def test_commits_are_watched(server, tmp_path, kind):
         Column("written_at", kind, index=True),
     )
     table.create(engine)
-    stop = threading.Event()
+    number = itertools.count(1)
 
-    def write():
-        with engine.connect() as connection:
-            number = 0
-            while not stop.is_set():
-                number += 1
-                now = datetime.now(UTC)
-                value = now.replace(tzinfo=None) if isinstance(kind, DateTime) else now.timestamp()
-                connection.execute(table.insert(), {"id": number, "written_at": value})
-                time.sleep(0.1)
-                connection.commit()
+    def write(now):
+        value = now - 0.3
+        if isinstance(kind, DateTime):
+            value = datetime.fromtimestamp(value, UTC).replace(tzinfo=None)
+        with engine.begin() as connection:
+            connection.execute(table.insert(), {"id": next(number), "written_at": value})
 
-    writer = threading.Thread(target=write)
-    writer.start()
+    write(1_800_000_000.0)  # there before the first look: nobody knows since when
+    monkeypatch.setattr("vrelko.measuring.commits.time", SleepingClock(write))
+    looks = []
     try:
-        time.sleep(0.15)
-        delays = watch_commits(engine, "tail", "written_at", 2.0, 0.01)
+        delays = watch_commits(engine, "tail", "written_at", 2.0, 0.25, looks.append)
+        with pytest.raises(DatabaseError, match="no table"):
+            watch_commits(engine, "tial", "written_at", 0.1)
     finally:
-        stop.set()
-        writer.join()
         table.drop(engine)
-    assert len(delays.seconds) >= 5
-    whole = 1.0 if engine.dialect.name == "mariadb" and isinstance(kind, DateTime) else 0.0
-    assert 0.05 < delays.quantile(0.5) < 0.6 + whole  # DATETIME of MariaDB holds whole seconds
-    with pytest.raises(DatabaseError, match="no table"):
-        watch_commits(engine, "tail", "written_at", 0.1)
+    assert looks == list(range(8))
+    whole = engine.dialect.name == "mariadb" and isinstance(kind, DateTime)
+    for seconds in delays.seconds:  # DATETIME of MariaDB holds whole seconds
+        assert seconds == pytest.approx(0.3, abs=1e-3) or (whole and 0.3 <= seconds <= 1.3)
 
 
 def test_watching_an_unknown_column(larkmere):

@@ -62,21 +62,21 @@ def test_health_tells_whether_the_database_answers(client, tmp_path):
 
 def test_health_does_not_wait_for_a_database_that_hangs(larkmere, monkeypatch):
     monkeypatch.setattr(status_pages, "_HEALTH_S", 0.2)
-    released = threading.Event()
+    released, ended = threading.Event(), []
 
     def hang():
-        released.wait(30)
+        released.wait(300)
+        ended.append("hanging")
         raise OSError("gone")
 
     hanging = create_engine("sqlite://", creator=hang)
-    began = time.monotonic()
     try:
         answer = TestClient(make_app({"grid": GRID}, hanging)).get("/healthz")
+        assert not ended  # the answer did not wait for it
     finally:
         released.set()
     assert answer.status_code == 503
     assert answer.headers["retry-after"]
-    assert time.monotonic() - began < 3
 
 
 def test_a_body_that_does_not_come_is_not_waited_for(monkeypatch):
@@ -239,7 +239,7 @@ def test_one_listing_does_not_starve_another(larkmere_file):
 
     def wait():
         begun.release()
-        hold.wait(20)
+        hold.wait(300)
         return 1
 
     slow = vrelko.Listing(select(c.id), name="slow", orders="id", sizes=Sizes(5))
@@ -255,7 +255,7 @@ def test_one_listing_does_not_starve_another(larkmere_file):
     for one in threads:
         one.start()
     for _ in threads:
-        assert begun.acquire(timeout=10)
+        assert begun.acquire(timeout=200)
     busy = client.get("/slow")
     assert (busy.status_code, busy.json()["code"]) == (503, "listing-busy")
     assert busy.headers["retry-after"]
@@ -353,7 +353,7 @@ def served(larkmere_file, tmp_path):
 
 def _connect(address):
     host, port = address.removeprefix("http://").rstrip("/").split(":")
-    return socket.create_connection((host, int(port)), timeout=30)
+    return socket.create_connection((host, int(port)), timeout=200)
 
 
 @pytest.mark.parametrize("ending", [signal.SIGINT, signal.SIGTERM])
@@ -364,11 +364,9 @@ def test_the_address_is_told_once_it_listens_and_signals_end_it(served, ending):
         assert answer.status == 200
     stuck = _connect(address)
     stuck.sendall(b"GET /all/export HTTP/1.1\r\nHost: localhost\r\n\r\n")
-    time.sleep(0.5)
-    began = time.monotonic()
+    assert stuck.recv(1) == b"H"  # the export has begun
     process.send_signal(ending)
-    assert process.wait(timeout=20) == 0
-    assert time.monotonic() - began < 10
+    assert process.wait(timeout=200) == 0  # the client would hold it open for ever
     stuck.close()
     assert "Traceback" not in process.stderr.read()
 
@@ -380,7 +378,7 @@ def test_half_a_request_is_not_waited_for(served, monkeypatch):
     half.sendall(b"GET / HTTP/1.1\r\nHost: local")
     began = time.monotonic()
     assert half.recv(100) == b""
-    assert 5 < time.monotonic() - began < 20
+    assert time.monotonic() - began > 5  # and not until the client gives up
     half.close()
 
 

@@ -5,18 +5,20 @@ import shutil
 from dataclasses import replace
 
 import pytest
-from sqlalchemy import bindparam, create_engine, select, text
+from sqlalchemy import Engine, bindparam, create_engine, event, select, text
 
 import vrelko
 from exposed import Listing
 from vrelko import Depth, Landing, Needs, Readers, Sizes, Spot, Workload, Writers
 from vrelko.core.cost.rates import Clock
 from vrelko.core.strategies import STRATEGIES
+from vrelko.engines import clock
 from vrelko.engines.sqlite.capabilities import count_steps
 from vrelko.errors import DatabaseError, FactsError, ListingError, PageError
 from vrelko.larkmere.schema import capture, species
 from vrelko.measuring.trials import Bench
 
+ENOUGH_MS = 60_000  # that no machine spends here
 BUSY = Writers(60, 20, Landing("late", 3600))
 
 
@@ -36,7 +38,7 @@ def station_grid(**settings):
 
 
 def planned(engine, listing, **given):
-    return vrelko.plan(listing, vrelko.survey(engine, listing), **given)
+    return vrelko.plan(listing, vrelko.survey(engine, listing, budget_ms=ENOUGH_MS), **given)
 
 
 FITTING = [
@@ -59,7 +61,7 @@ FITTING = [
 def test_estimates_are_near_the_counts(larkmere, listing, params):
     """Where an index fits: steps within an eighth; where ties or a range are guessed, a half."""
     plan = planned(larkmere, listing, params=params)
-    measured = vrelko.measure(larkmere, plan, budget_ms=20_000)  # slow machines, too
+    measured = vrelko.measure(larkmere, plan, budget_ms=ENOUGH_MS)
     guessed = "ring" in str(plan.outline.orders[0])
     assert measured.unit == "steps"
     for page in measured.pages:
@@ -249,12 +251,29 @@ def test_measuring_another_database_is_a_clear_error(larkmere, tmp_path):
     other.dispose()
 
 
-def test_advised_indexes_are_tried_on_a_copy(own_larkmere):
+@pytest.fixture
+def sorting_is_slow(monkeypatch):
+    """A clock by which a statement takes 1 ms, and one that sorts 20 ms."""
+    now = [0.0]
+
+    def run(connection, _cursor, statement, parameters, *_):
+        if statement.startswith("SELECT") and connection.dialect.name == "sqlite":
+            asked = connection.connection.cursor()
+            asked.execute(f"EXPLAIN QUERY PLAN {statement}", parameters)
+            now[0] += 0.02 if "TEMP B-TREE" in str(asked.fetchall()) else 0.001
+
+    event.listen(Engine, "before_cursor_execute", run)
+    monkeypatch.setattr(clock, "now_s", lambda: now[0])
+    yield
+    event.remove(Engine, "before_cursor_execute", run)
+
+
+def test_advised_indexes_are_tried_on_a_copy(own_larkmere, sorting_is_slow):
     listing = station_grid(orders="wing_mm", total="none")
     plan = planned(own_larkmere, listing, params={"station": 1})
     (tried,) = vrelko.try_indexes(own_larkmere, plan).indexes
     assert tried.judged == "built on a copy"
-    assert tried.after_ms < tried.before_ms
+    assert (tried.before_ms, tried.after_ms) == (pytest.approx(20), pytest.approx(1))
     assert tried.bytes == pytest.approx(plan.indexes[0].bytes, rel=0.6)
     with own_larkmere.connect() as connection:
         made = text("SELECT count(*) FROM sqlite_master WHERE name = :name")

@@ -160,7 +160,7 @@ ENOUGH_MS = 60_000
 def planned(engine, listing, **settings):
     """A plan for which everything was run that there was to run."""
     plan = vrelko.plan(listing, engine=engine, budget_ms=ENOUGH_MS, **settings)
-    assert not plan.left_out
+    assert not [one for one in plan.left_out if "budget" in one]
     return plan
 
 
@@ -334,12 +334,11 @@ def test_places_along_an_order_of_few_values_stand_where_their_rows_do(filled):
 
 def test_a_budget_bounds_what_is_run(filled, ticking):
     by_note = grid(orders="note,id")
-    everything = planned(filled, by_note)
     ticking(filled, 10)
-    plan = vrelko.plan(by_note, engine=filled, budget_ms=200)
-    assert 0 < plan.spent_ms < 200 + 60  # a page is several statements, on MariaDB up to six
-    assert plan.left_out
-    assert len(plan.uses[0].checks) < len(everything.uses[0].checks)
+    budget_ms = planned(filled, by_note).spent_ms / 4
+    plan = vrelko.plan(by_note, engine=filled, budget_ms=budget_ms)
+    assert budget_ms / 2 < plan.spent_ms < budget_ms + 60  # a page is up to six statements
+    assert any("budget spent" in one for one in plan.left_out)
     for wrong in (0, -5, "x", None):
         with pytest.raises(PageError, match="budget of database time must be above 0"):
             vrelko.plan(by_note, engine=filled, budget_ms=wrong)
