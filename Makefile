@@ -3,7 +3,7 @@
 VENV   ?= .venv
 PYTHON ?= python3
 RUN    := $(VENV)/bin
-TESTS  := pytest -n auto --dist loadgroup
+TESTS  := pytest -n auto
 
 # Counting the lines that tests cover costs next to nothing on Python 3.12 and newer.
 CORE := $(shell $(PYTHON) -c 'import sys; print("sysmon" if sys.version_info >= (3, 12) else "ctrace")')

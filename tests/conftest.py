@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, settings
@@ -120,18 +122,25 @@ def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
         metafunc.parametrize("server", names, indirect=True, scope="session")
 
 
-@pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Keep a module's tests on one server together, so that what they share is made once.
-
-    And mark those that are run on the oldest versions too.
-    """
+    """Mark the tests that are run on the oldest versions too."""
     for item in items:
         if item.path.stem in COMPAT:
             item.add_marker("compat")
-        called = getattr(item, "callspec", None)
-        server = called.params.get("server", "") if called else ""
-        item.add_marker(pytest.mark.xdist_group(f"{item.path.stem} {server}".strip()))
+
+
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> Any:
+    """Keep a module's tests on one server in one process, so that what they share is made once."""
+    from xdist.scheduler import LoadScopeScheduling
+
+    class ByModuleAndServer(LoadScopeScheduling):
+        def _split_scope(self, nodeid: str) -> str:
+            module, _, test = nodeid.partition("::")
+            server = re.search(rf"[\[-]({'|'.join(NAMES)})[]-]", test)
+            return f"{module} {server[1] if server else ''}"
+
+    return ByModuleAndServer(config, log)
 
 
 @pytest.fixture(scope="session")

@@ -12,7 +12,7 @@ from stored import FIRST
 
 
 @pytest.mark.slow
-@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(seed=st.integers(0, 2**32))
 def test_walks_over_any_table_equal_one_statement(server, seed):
     engine = server.dialect.name.replace("mysql", "mariadb")
