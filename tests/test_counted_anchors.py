@@ -291,6 +291,7 @@ def several(orders, **more):
     return vrelko.Listing(chosen, name="visits", orders=list(orders), expose=True, **given)
 
 
+@pytest.mark.slow
 def test_orders_share_one_log(table):
     """Each change is logged once, and folded into the anchors of every order that has some."""
     draw, known = random.Random(11), set(range(1, 300))
@@ -534,6 +535,7 @@ def test_a_worker_that_deletes_what_it_has_not_seen_is_caught(stage, server):
     assert sum(verify(engine, anchors, {"site": 1})) == 1
 
 
+@pytest.mark.slow
 def test_the_commands(table, tmp_path):
     """plan, build, fold, verify, show and drop, as a team runs them; drift is told and mended."""
     with table.begin() as connection:
@@ -872,9 +874,9 @@ def test_anchors_in_a_file_jump_alike(table, order, parted, tmp_path):
     plain = made.changed(jumps="offset", anchor_file=None)
     asked = {"params": {"site": 1} if parted else None}
     assert "there are no anchors" in made.read(table, vrelko.Spot.number(5), **asked).notes[0]
-    anchors = made.counted_anchors(table, every=2)
+    anchors = made.counted_anchors(table, every=5)
     laid = anchors.build()
-    assert laid > 100
+    assert laid > 50
     assert tables_and_triggers(table) == before
 
     def compare():
@@ -890,7 +892,7 @@ def test_anchors_in_a_file_jump_alike(table, order, parted, tmp_path):
 
     compare()
     assert not any(anchors.verify())
-    assert (anchors.state().every, anchors.state().static, anchors.stored()) == (2, True, (laid, 0))
+    assert (anchors.state().every, anchors.state().static, anchors.stored()) == (5, True, (laid, 0))
     with table.begin() as connection:
         connection.execute(delete(Visit).where(v.id % 7 == 0))
     assert any(anchors.verify())

@@ -396,6 +396,7 @@ def test_back_returns_to_the_same_place(page, site):
     assert len(ids) == len(set(ids))
 
 
+@pytest.mark.slow
 def test_nothing_serious_bars_who_reads_by_ear_or_keyboard(page, site):
     """By the rules of WCAG that a programme can check, in every view and server-made page."""
     address, _ = site

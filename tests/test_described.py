@@ -305,6 +305,7 @@ def test_what_is_missing_or_too_much_is_said(larkmere_file, tmp_path):
     assert run("plan", larkmere_file, "--query", file).exit_code == 0
 
 
+@pytest.mark.slow
 def test_a_draft_loads_and_plans_at_once(server, tmp_path):
     """Of each engine's catalog: a grid, parts, a feed, an export, choices; and what has no key."""
     name = server.dialect.name

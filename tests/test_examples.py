@@ -117,6 +117,7 @@ def test_server_rendered_pages(load, name, address):
     assert "L1" in text
 
 
+@pytest.mark.slow
 def test_a_batch_export_resumes(larkmere_file, tmp_path):
     script = [
         sys.executable,

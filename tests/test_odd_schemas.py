@@ -308,6 +308,7 @@ def test_an_attached_file_with_tables_of_the_same_names_answers_for_itself(tmp_p
     anchors.drop()
 
 
+@pytest.mark.slow
 def test_a_draft_of_odd_tables_loads_and_plans(odd, tmp_path):
     """Of all tables there are: mixed case, views, keyless ones, an empty one, another schema's."""
     file = tmp_path / "pages.toml"

@@ -136,6 +136,7 @@ def codes(engine, listing, **given):
     return {finding.code for finding in planned(engine, listing, **given).findings}
 
 
+@pytest.mark.slow
 def test_findings_on_the_database(larkmere):
     clean = codes(larkmere, station_grid(orders="-caught_at,-id"), params={"station": 2})
     assert clean == set()

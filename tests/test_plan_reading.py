@@ -246,6 +246,7 @@ def visited(filled):
     return filled
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("title", JOINED)
 def test_joins_and_many_alike_are_read_right(visited, title):
     """Lookups of each row walked, tables read ahead of the paged one, indexes read backward."""

@@ -9,6 +9,7 @@ import vrelko
 from shards import postgresql_replica
 from vrelko.errors import DatabaseError
 
+pytestmark = pytest.mark.slow  # starts servers of its own
 t = Table("reading", MetaData(), Column("id", Integer, primary_key=True), Column("n", Integer))
 GRID = vrelko.Listing(
     select(t), name="readings", orders="-n,id", jumps="anchors", total="exact",

@@ -187,6 +187,7 @@ def test_branches_are_bounded_and_weighed(engine, values, want, rows, share):
         assert min(rows * share, want / share) > values
 
 
+@pytest.mark.slow
 def test_planned_and_served_choose_alike(server):
     """Few of many values by branches, many of few by the plain form, as statistics have them."""
     meta = MetaData()

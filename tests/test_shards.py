@@ -12,6 +12,7 @@ from shards import mariadb_cluster, postgresql_cluster
 from vrelko import Sizes, Spot, Steady
 from vrelko.errors import ListingError
 
+pytestmark = pytest.mark.slow  # starts servers of its own
 MOMENT = DateTime().with_variant(mysql.DATETIME(), "mariadb", "mysql")
 t = Table(
     "capture",

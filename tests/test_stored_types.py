@@ -90,7 +90,7 @@ def check(connection, engine, kind, table, direction, jumps):
             select(table.c.id),
             name="hard",
             orders=f"{direction}k:nulls-last",
-            sizes=Sizes(4),
+            sizes=Sizes(7),
             secrets=[b"x" * 16],
             total="exact",
         )
@@ -100,7 +100,7 @@ def check(connection, engine, kind, table, direction, jumps):
             make().read(connection)
         return
     try:
-        everyway(make, connection, truth, 4, jumps=jumps)
+        everyway(make, connection, truth, 7, jumps=jumps)
     except AssertionError as error:
         raise AssertionError(f"{kind} as {table.c.k.type!r} {direction}: {error}") from error
 

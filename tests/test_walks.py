@@ -41,6 +41,7 @@ def course(seed):
     return Course(rows, size, times, tuple(distinct), rng.randrange(0, 4))
 
 
+@pytest.mark.slow
 @settings(max_examples=250)
 @given(seed=st.integers(0, 2**40))
 def test_fast_equals_the_reference(seed):

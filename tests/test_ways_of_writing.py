@@ -85,6 +85,7 @@ def written_as(way):
     )  # fmt: skip
 
 
+@pytest.mark.slow
 def test_pages_that_a_plan_runs_are_those_that_are_served(rounds):
     """By each way the same pages are run, read the same, and agree with what was predicted."""
     found = {}

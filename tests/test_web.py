@@ -477,6 +477,7 @@ NAMES = st.sampled_from(["page", "size", "cursor", "sort", "station", "species",
 VALUES = st.one_of(CHARS, st.integers().map(str), st.sampled_from(["3", "-caught_at", "1,2", ""]))
 
 
+@pytest.mark.slow
 @settings(max_examples=300)
 @given(pairs=st.lists(st.tuples(st.one_of(NAMES, CHARS), VALUES), max_size=5))
 def test_any_query_is_answered_or_refused(larkmere, pairs):
