@@ -36,9 +36,9 @@ OLD := $(TESTS) -W ignore::DeprecationWarning -W ignore::ResourceWarning \
 test-compat: $(VENV)-oldest/test.ready
 	$(VENV)-oldest/bin/$(OLD) -m "compat and not slow"
 
-# All but the slowest there; the page in a browser does not depend on Python's version.
+# All but the slowest there.
 test-oldest: $(VENV)-oldest/test.ready
-	$(VENV)-oldest/bin/$(OLD) -m "not slow" --ignore tests/test_demo_page.py
+	$(VENV)-oldest/bin/$(OLD) -m "not slow"
 
 test-deep: $(VENV)/test.ready
 	VRELKO_EXAMPLES=deep $(RUN)/$(TESTS)

@@ -249,6 +249,7 @@ def test_drift_from_life(folder, tmp_path):
     assert json.loads(named.stdout)["column"] == "looked_at"
 
 
+@pytest.mark.slow
 def test_settling(tmp_path, monkeypatch):
     """Rows that become visible 30 ms after their own time, one in ten after 80 ms."""
     database, figure = tmp_path / "tail.db", tmp_path / "settle.svg"
@@ -273,6 +274,7 @@ def test_settling(tmp_path, monkeypatch):
     assert figure.read_text().startswith("<svg")
 
 
+@pytest.mark.slow
 def test_serve_describes_and_answers(folder, tmp_path):
     described = json.loads(run("serve", folder / "pages.toml", "--json").stdout)
     assert set(described["paths"]) == {

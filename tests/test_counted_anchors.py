@@ -861,6 +861,7 @@ def test_static_anchors_say_so(table, tmp_path):
     assert tables_and_triggers(table) == before
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("parted", [False, True], ids=["whole", "parted"])
 @pytest.mark.parametrize("order", ORDERS)
 def test_anchors_in_a_file_jump_alike(table, order, parted, tmp_path):

@@ -18,9 +18,12 @@ from vrelko.web.demo.site import make_demo
 
 CHROMIUM = shutil.which("chromium") or shutil.which("chromium-browser")
 REQUIRED = "browser" in os.environ.get("VRELKO_REQUIRE", "").split(",")
-pytestmark = pytest.mark.skipif(
-    CHROMIUM is None and not REQUIRED, reason="no Chromium is installed: apt install chromium"
-)
+pytestmark = [
+    pytest.mark.slow,
+    pytest.mark.skipif(
+        CHROMIUM is None and not REQUIRED, reason="no Chromium is installed: apt install chromium"
+    ),
+]
 PATIENCE_MS = 60_000  # a busy machine's browser is slow, and not wrong
 expect.set_options(timeout=PATIENCE_MS)
 ROWS = ".rows tbody tr"
@@ -396,7 +399,6 @@ def test_back_returns_to_the_same_place(page, site):
     assert len(ids) == len(set(ids))
 
 
-@pytest.mark.slow
 def test_nothing_serious_bars_who_reads_by_ear_or_keyboard(page, site):
     """By the rules of WCAG that a programme can check, in every view and server-made page."""
     address, _ = site

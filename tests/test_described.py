@@ -369,6 +369,7 @@ def test_a_draft_loads_and_plans_at_once(server, tmp_path):
         engine.dispose()
 
 
+@pytest.mark.slow
 def test_a_draft_from_page_queries(larkmere_file, tmp_path):
     file = tmp_path / "pages.sql"
     file.write_text("""

@@ -64,6 +64,7 @@ def test_rows_lost_at_a_tail_are_those_a_poller_loses(every, wait):
 
 
 @given(st.lists(st.floats(-1, 50), min_size=100, max_size=300), st.sampled_from([0.5, 0.1, 0.02]))
+@pytest.mark.slow
 def test_a_settle_delay_keeps_its_chance(seconds, chance):
     delays = Delays.of(seconds)
     wait = settle_for(delays, chance)

@@ -61,7 +61,13 @@ def scheme(server, tmp_path_factory):
     server.dispose()
 
 
-@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.stem)
+@pytest.mark.parametrize(
+    "page",
+    [
+        pytest.param(page, id=page.stem, marks=[pytest.mark.slow] if page.stem in APART else [])
+        for page in PAGES
+    ],
+)
 def test_a_page_does_what_it_says(scheme, page):
     text = page.read_text(encoding="utf-8")
     blocks = re.findall(r"```python\n(.*?)```", text, re.DOTALL)

@@ -103,6 +103,7 @@ def test_facts_and_plans_are_read(folder, copy):
     assert (told or "sightings") in changed.output
 
 
+@pytest.mark.slow
 def test_the_result_of_drift_has_the_fields_it_has_today(folder, copy):
     """Nothing here reads one, but its users do: fields are added, or the schema's number grows."""
     place, _ = copy

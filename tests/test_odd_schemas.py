@@ -214,6 +214,7 @@ strategy = 'offset'
 """
 
 
+@pytest.mark.slow
 def test_odd_tables_over_http(odd, tmp_path):
     """By links and numbers, as HTML and CSV, from a pages file, as `serve` does."""
     source = file_of(odd, tmp_path)

@@ -109,6 +109,7 @@ def test_pages_that_a_plan_runs_are_those_that_are_served(rounds):
             assert counted == pytest.approx(found["tables"][key][1], rel=0.2, abs=8), (way, key)
 
 
+@pytest.mark.slow
 def test_replayed_walks_suffer_what_simulated_ones_do(rounds, tmp_path):
     """Rows of a file, walked where they are or on a server that they are copied to."""
     source = create_engine(f"sqlite:///{tmp_path / 'rounds.db'}")
