@@ -199,7 +199,7 @@ def test_tables_of_single_commands(demo):
     assert "LIMIT 26 OFFSET :offset" in details
     assert "90 % interval" in details
     assert "arrivals" not in run("plan", pages, "station_grid").stdout
-    measured = run("measure", pages).stdout
+    measured = run("measure", pages, "--budget-ms", 60_000).stdout
     assert "page 0" not in measured
     walked = run("drift", pages, "arrivals", "--walks", 4, "--details").stdout
     surveyed = run("survey", folder / "larkmere.db", "capture").stdout
