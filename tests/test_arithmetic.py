@@ -131,6 +131,8 @@ def test_numbered_pages_are_slices_with_their_neighbours(total, size, number):
 
 
 def test_numbered_pages_without_a_total():
+    for unset in (None, ""):  # `?page=` in an address
+        assert numbered_page(unset, 10, 95) == numbered_page(1, 10, 95)
     page = numbered_page(2, 10, more=True)
     assert (page.next, page.prev, page.last_number, page.strip()) == (3, 1, None, ())
     assert str(page.from_to) == "11–20"

@@ -444,6 +444,10 @@ def test_neighbouring_pages_are_read_together(notes):
                     assert list(made.read(connection, page.prev, size=9)) == list(
                         made.read(connection, alone.prev, size=9)
                     )
+        wide = made.read_many(connection, [vrelko.Spot.number(i) for i in range(1, 6)], size=50)
+        assert [row.id for page in wide for row in page] == [
+            row.id for page in made.walk(connection, size=100) for row in page
+        ][:250]  # more rows together than one page may have
         three = made.read_many(connection, [vrelko.Spot.number(i) for i in (2, 3, 4)], size=9)
         assert len(three[0].statements) <= 2  # one for the rows, one for the total
         first = three[0]

@@ -61,6 +61,16 @@ def connection(server):
         connection.commit()
 
 
+def test_a_set_has_its_own_values_where_a_request_gives_none(connection):
+    for usual in ([3, 4], range(20)):
+        chosen = bindparam("sites", list(usual), expanding=True)
+        made = Listing(select(t.c.id).where(t.c.site.in_(chosen)), orders="hour:nulls-last")
+        for params, wanted in ((None, usual), ({"sites": [5]}, [5])):
+            page = made.read(connection, params=params)
+            assert [row.id for row in page] == truth("hour:nulls-last", wanted)[:25]
+            assert made.read(connection, page.next, params=params).rows
+
+
 def truth(order, sites):
     """The ids in order, sorted in Python; NULLs as the order says."""
     rows = [row for row in ROWS if row["site"] in sites]

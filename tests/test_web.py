@@ -26,7 +26,7 @@ from starlette.testclient import TestClient
 import vrelko
 from vrelko import Search, Sizes, Spot
 from vrelko.engines.registry import open_database
-from vrelko.errors import ListingError, VrelkoError
+from vrelko.errors import ListingError, PageError, VrelkoError
 from vrelko.larkmere.schema import capture, species
 from vrelko.web import (
     Appearance,
@@ -248,6 +248,28 @@ def test_what_is_clamped_says_so(larkmere):
     answer = client.get("/grid?station=3&page=minus&size=900").json()
     assert (answer["size"], answer["number"]) == (50, 1)
     assert "not allowed" in answer["clamped"]
+    for page in ("0", "-1", "-99999999999999999999"):
+        answer = client.get(f"/grid?station=3&page={page}").json()
+        assert answer["number"] == 1, answer
+        assert "this is the nearest page" in answer["clamped"]
+    last = client.get("/grid?station=3&page=9999999999999").json()
+    assert last["clamped"], last
+    from_0 = TestClient(
+        make_app(LISTINGS, larkmere, http=HttpOptions(on_bad_page="clamp", first=0))
+    )
+    assert (
+        from_0.get("/grid?station=3&page=-1").json()["rows"]
+        == (from_0.get("/grid?station=3&page=0").json()["rows"])
+    )
+
+
+def test_a_number_that_is_none_is_told_as_it_was_asked(larkmere):
+    client = TestClient(make_app(LISTINGS, larkmere, http=HttpOptions(first=0)))
+    problem = client.get("/grid?station=3&page=-1").json()
+    assert "page -1 does not exist; pages start at 0" in problem["detail"]
+    at = request_from("station=3&page=-1", GRID, HttpOptions(first=0))["at"]
+    with pytest.raises(PageError, match="Ask for 0 to 999,999,999"):
+        GRID.read(larkmere, at, params={"station": 3})
 
 
 def test_entity_tags(client):

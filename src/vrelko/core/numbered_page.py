@@ -84,7 +84,9 @@ def numbered_page(
     total tells. Raises PageError for a number, size or total that cannot be, and where neither a
     total nor `more` tells whether rows follow.
     """
-    at, many = check_number(number), check_whole(size, "page size", "size")
+    # `?page=` in an address means that nobody filled it in: the first page, as for a Spot.
+    at = 1 if number is None or number == "" else check_number(number)
+    many = check_whole(size, "page size", "size")
     if many < 1:
         raise PageError(
             f"page size must be at least 1, got {many:,}",

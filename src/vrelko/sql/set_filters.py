@@ -8,7 +8,7 @@ values and where that index exists; otherwise the engine chooses.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime
 from typing import Any
@@ -147,7 +147,9 @@ def _read(part: Any) -> SetFilter | None:
     right: Any = part.right.element if isinstance(part.right, Grouping) else part.right
     if isinstance(right, BindParameter):
         if not right.unique:
-            return SetFilter(part, column, right.key)
+            # Its own values hold where a request gives it none.
+            usual = right.value if isinstance(right.value, Iterable) else ()
+            return SetFilter(part, column, right.key, tuple(usual))
         return SetFilter(part, column, None, tuple(right.value or ()))
     inner = getattr(right, "element", right)
     if not isinstance(inner, Select) or inner._limit_clause is not None:

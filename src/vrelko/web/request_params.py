@@ -8,7 +8,7 @@ from urllib.parse import parse_qsl
 
 from sqlalchemy.types import TypeEngine
 
-from vrelko.core.arithmetic import check_number
+from vrelko.core.arithmetic import MOST_NUMBER
 from vrelko.core.periods import UNITS
 from vrelko.core.spot import Spot
 from vrelko.errors import ListingError, PageError, nearest
@@ -254,13 +254,19 @@ def _position(
     # Passed on as it is: the listing's own error says what a page number looks like.
     if not _is_number(number):
         return Spot.number(number)
-    try:
-        return Spot.number(check_number(int(number) + 1 - http.first))
-    except PageError as error:
-        bound = f"; pages start at {http.first}" if int(number) < http.first else ""
-        # An absurd number is not repeated at full length.
-        shown = f"{int(number):,}" if len(number) < 22 else "of that number"
-        raise PageError(f"page {shown} does not exist{bound}", error.todo, error.code) from error
+    wanted = int(number) + 1 - http.first
+    if 1 <= wanted <= MOST_NUMBER:
+        return Spot.number(wanted)
+    bound = f"; pages start at {http.first}" if wanted < 1 else ""
+    # An absurd number is not repeated at full length.
+    shown = f"{int(number):,}" if len(number) < 22 else "of that number"
+    fault = PageError(
+        f"page {shown} does not exist{bound}",
+        f"Ask for {http.first} to {MOST_NUMBER - 1 + http.first:,}",
+        "page-range",
+    )
+    # An error once it is read; with on_bad_page="clamp" the nearest page there is.
+    return Spot("number", asked=wanted, fault=fault)
 
 
 def in_request_terms(error: PageError, at: Spot | str | None, http: HttpOptions) -> PageError:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -269,10 +269,12 @@ class PageReader:
             # A subquery's values are asked for by themselves: a branch needs them one by one.
             if among.rows is not None:
                 rows, _ = self._runner.fetch(among.rows.limit(MOST_VALUES + 1), None, {})
-                found: Sequence[Any] = [row[0] for row in rows]
+                found: Iterable[Any] = [row[0] for row in rows]
             else:
                 # The values stand in the select, or come with the request.
-                found = among.values if among.name is None else self._runner.params[among.name]
+                found = among.values
+                if among.name is not None:
+                    found = self._runner.params.get(among.name, found)
             # A value given twice would have its branch twice, and its rows come
             # twice.
             self._values = list(dict.fromkeys(one for one in found if one is not None))

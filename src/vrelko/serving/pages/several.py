@@ -55,7 +55,7 @@ def read_several(
         for spot in run:
             check_spot(spot)
         # Several pages are one wide page, cut up afterwards; the size's limit is that of each.
-        wide = replace(settings, sizes=Sizes(size * len(run)))
+        wide = replace(settings, sizes=Sizes(size * len(run), max=None))
         at = Spot.offset(offset_of(first, size)) if first > 1 else Spot.start()
         whole = answer(wide, lender, replace(asked, at=at, size=None))
         pages += [
