@@ -25,6 +25,7 @@ from sqlalchemy import (
 )
 
 import vrelko
+from clocks import ENOUGH_MS
 from exposed import Listing
 from servers import missing
 from vrelko import Sizes, Spot
@@ -99,12 +100,12 @@ def grid(**settings):
 
 
 def planned(engine, listing, params):
-    facts = vrelko.survey(engine, listing)
-    return vrelko.plan(listing, facts, params=params, engine=engine)
+    facts = vrelko.survey(engine, listing, budget_ms=ENOUGH_MS)
+    return vrelko.plan(listing, facts, params=params, engine=engine, budget_ms=ENOUGH_MS)
 
 
 def test_facts_of_each_engine(filled):
-    facts = vrelko.survey(filled, "costed", budget_ms=30_000)  # on however slow a machine
+    facts = vrelko.survey(filled, "costed", budget_ms=ENOUGH_MS)
     table = facts.table("costed")
     assert table.rows == pytest.approx(ROWS, rel=0.05)
     assert 80 < table.row_bytes < 200
@@ -126,7 +127,7 @@ def test_estimates_hold_on_each_engine(filled):
     """Near the counts of the engine's own counter, for each strategy, near and deep."""
     plan = planned(filled, grid(), {"g": 4})
     assert plan.judgement.paths_explained
-    measured = vrelko.measure(filled, plan, readers=2)
+    measured = vrelko.measure(filled, plan, readers=2, budget_ms=ENOUGH_MS)
     assert len(measured.memory) == (2 if filled.dialect.name == "sqlite" else 4)
     assert {page.strategy for page in measured.pages} >= {"offset", "keyset", "whole"}
     last = plan.judgement.pages  # whose rows the estimate of all rows decides
@@ -365,7 +366,7 @@ def test_selects_that_cannot_be_read_are_costed_whole(filled):
         plan = planned(filled, listing, {})
         assert {finding.code for finding in plan.findings} >= {"select-opaque"}
         assert plan.indexes == ()
-        found = vrelko.measure(filled, plan)
+        found = vrelko.measure(filled, plan, budget_ms=ENOUGH_MS)
         assert all(page.rows >= 0 for page in found.pages)
         if filled.dialect.name == "postgresql":
             assert plan.judgement.rows == pytest.approx(200 if name == "limited" else 10, rel=0.5)

@@ -37,6 +37,7 @@ from sqlalchemy.orm import registry, with_loader_criteria
 from starlette.testclient import TestClient
 
 import vrelko
+from clocks import ENOUGH_MS
 from vrelko.cli.main import main
 from vrelko.core.arithmetic import Total
 from vrelko.core.strategies import STRATEGIES
@@ -680,8 +681,10 @@ def test_a_listing_that_jumps_by_anchors_is_planned_and_walked_by_each_strategy(
         assert served.settings.jumps == ("anchors" if strategy == "keyset" else "offset")
         assert [one.id for one in served.read(table)][: len(first)] == first
     assert made.with_strategy("keyset", "export").settings.jumps == "offset"
-    plan = vrelko.plan(made, engine=table, readers=vrelko.Readers(depth=vrelko.Depth(3)))
-    assert vrelko.measure(table, plan).pages
+    enough = {"budget_ms": ENOUGH_MS}
+    readers = vrelko.Readers(depth=vrelko.Depth(3))
+    plan = vrelko.plan(made, engine=table, readers=readers, **enough)
+    assert vrelko.measure(table, plan, **enough).pages
     assert vrelko.drift(plan, simulations=5).listing == "visits"
     assert list(made.using(plan).read(table)) == list(made.read(table))
 

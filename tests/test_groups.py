@@ -22,6 +22,7 @@ from sqlalchemy import (
 )
 
 import vrelko
+from clocks import ENOUGH_MS
 from exposed import Listing
 from vrelko import Sizes, Spot
 from vrelko.engines.counters import count_reads
@@ -160,7 +161,7 @@ def test_rows_that_go_between_the_two_statements_end_no_walk(filled):
 
 def test_plans_know_how_such_pages_are_read(filled):
     chosen = select(t).where(t.c.kind == bindparam("kind"))
-    enough = {"engine": filled, "budget_ms": 60_000}  # on however slow a machine
+    enough = {"engine": filled, "budget_ms": ENOUGH_MS}
     plan = vrelko.plan(listing("lead,note,id"), **enough)
     checks = {check.strategy: check for check in plan.uses[0].checks}
     if filled.dialect.name == "mariadb":

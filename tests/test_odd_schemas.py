@@ -10,6 +10,7 @@ from sqlalchemy import MetaData, Table, create_engine, event, func, select, text
 from starlette.testclient import TestClient
 
 import vrelko
+from clocks import ENOUGH_MS
 from vrelko import Listing, Sizes, Spot
 from vrelko.cli.main import main
 from vrelko.core.identifiers import plain_name, quote
@@ -75,7 +76,7 @@ def reflected(engine, name, schema=None):
 
 def planned(engine, table, orders, **settings):
     listing = Listing(select(table), name="odd", orders=orders, sizes=Sizes(20), **settings)
-    return listing, vrelko.plan(listing, engine=engine)
+    return listing, vrelko.plan(listing, engine=engine, budget_ms=ENOUGH_MS)
 
 
 def test_mixed_case_and_reserved_words(odd):
@@ -88,7 +89,7 @@ def test_mixed_case_and_reserved_words(odd):
     (advice,) = plan.indexes
     with odd.begin() as connection:
         connection.execute(text(advice.sql))
-    again = vrelko.plan(listing, engine=odd)
+    again = vrelko.plan(listing, engine=odd, budget_ms=ENOUGH_MS)
     assert not again.indexes
     assert again.judgement.path.index.name == advice.index.name
     with odd.begin() as connection:
@@ -167,7 +168,7 @@ def test_names_are_quoted_as_the_engine_has_it(odd):
 def test_an_aliased_table_is_found_in_what_the_server_says(odd):
     other = reflected(odd, "plain").alias("o")
     listing = Listing(select(other).where(other.c.group == 3), name="o", orders="Id")
-    plan = vrelko.plan(listing, engine=odd)
+    plan = vrelko.plan(listing, engine=odd, budget_ms=ENOUGH_MS)
     assert plan.judgement.rows == pytest.approx(3_000 / 7, abs=1)
     assert not any("no step" in check.node for check in plan.uses[0].checks)
 
@@ -177,7 +178,7 @@ def test_an_order_that_is_computed_is_counted(odd):
     listing = Listing(
         select(table, func.abs(table.c.group).label("far")), name="far", orders="far,Id"
     )
-    plan = vrelko.plan(listing, engine=odd)
+    plan = vrelko.plan(listing, engine=odd, budget_ms=ENOUGH_MS)
     assert plan.judgement.rows == 3_000
     assert plan.judgement.path.kind == "sorted"
 

@@ -8,6 +8,7 @@ import pytest
 from sqlalchemy import Engine, bindparam, create_engine, event, select, text
 
 import vrelko
+from clocks import ENOUGH_MS
 from exposed import Listing
 from vrelko import Depth, Landing, Needs, Readers, Sizes, Spot, Workload, Writers
 from vrelko.core.cost.rates import Clock
@@ -18,7 +19,6 @@ from vrelko.errors import DatabaseError, FactsError, ListingError, PageError
 from vrelko.larkmere.schema import capture, species
 from vrelko.measuring.trials import Bench
 
-ENOUGH_MS = 60_000  # that no machine spends here
 BUSY = Writers(60, 20, Landing("late", 3600))
 
 

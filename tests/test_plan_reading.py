@@ -25,6 +25,7 @@ from sqlalchemy import (
 )
 
 import vrelko
+from clocks import ENOUGH_MS
 from explained import PATH
 from vrelko import Listing, Sizes
 from vrelko.core.cost.checks import Count, make_check
@@ -151,10 +152,6 @@ def grid(select_=None, **settings):
 
 def checks_of(plan):
     return {check.strategy: check for check in plan.uses[0].checks}
-
-
-ENOUGH_MS = 60_000
-"""A budget that no machine spends on these tables: what is run must not depend on its speed."""
 
 
 def planned(engine, listing, **settings):

@@ -9,6 +9,7 @@ from click.testing import CliRunner
 from sqlalchemy import MetaData, Table, create_engine, insert, select, text
 
 import vrelko
+from clocks import ENOUGH_MS
 from vrelko.cli.main import main
 from vrelko.errors import PagesFileError
 
@@ -79,7 +80,7 @@ def test_a_query_is_paged_as_it_stands(birds, write):
 
 def test_a_query_is_planned_by_counted_pages(birds, write):
     pages = vrelko.load(write(query(birds)), engine=birds)
-    plan = vrelko.plan(pages["busy"], engine=birds)
+    plan = vrelko.plan(pages["busy"], engine=birds, budget_ms=ENOUGH_MS)
     assert plan.judgement.rows == 60
     assert plan.judgement.reading == "counted"
     assert any("what lies behind it" in note for note in plan.facts.notes)
@@ -125,7 +126,7 @@ def test_a_table_of_another_schema(birds, write):
         pages = vrelko.load(write(listing), engine=birds)
         with birds.connect() as connection:
             assert [row.id for row in pages["nests"].read(connection)] in ([1, 3, 2], [3, 1, 2])
-        assert vrelko.plan(pages["nests"], engine=birds).judgement.rows == 3
+        assert vrelko.plan(pages["nests"], engine=birds, budget_ms=ENOUGH_MS).judgement.rows == 3
         wrong = listing.replace(".nest", ".nests")
         with pytest.raises(PagesFileError, match=f"Did you mean '{side}.nest'"):
             vrelko.load(write(wrong), engine=birds)
@@ -146,7 +147,7 @@ def test_what_a_file_says_of_a_listing_in_python_counts(birds, write, tmp_path, 
     monkeypatch.syspath_prepend(str(tmp_path))
     told = '[listing.big]\npython = "my_nests:big"\nparams = { size = 3 }\n'
     pages = vrelko.load(write(told + "[listing.big.readers]\nusers = 70\n"), engine=birds)
-    plan = vrelko.plan(pages["big"], engine=birds)
+    plan = vrelko.plan(pages["big"], engine=birds, budget_ms=ENOUGH_MS)
     assert plan.params == {"size": 3}
     assert plan.given.readers.users == 70
     assert plan.judgement.reading in ("agreed", "counted")

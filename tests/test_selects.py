@@ -10,6 +10,7 @@ from sqlalchemy import (
     String,
     Table,
     bindparam,
+    desc,
     func,
     insert,
     literal_column,
@@ -31,6 +32,7 @@ from sqlalchemy.orm import (
 )
 
 from exposed import Listing
+from servers import NAMES
 from vrelko import Sizes, Spot
 from vrelko.engines.counters import count_reads
 from vrelko.errors import ListingError, OrderError, VrelkoError
@@ -129,6 +131,48 @@ def test_pages_hold_what_the_select_gives(filled, kind):
         assert page[0]._fields == wanted[0]._fields
         if "load" in kind and kind != "load_only":
             assert sum(len(site.birds) for site in page.scalars()) > 0
+
+
+OWN_ORDERS = {
+    "limit": select(Bird.id).order_by(Bird.id.desc()).limit(26),
+    "fetch": select(Bird.id).order_by(Bird.id.desc()).fetch(26),
+    "not shown": select(Bird.id).order_by(Bird.weight.desc(), Bird.id).limit(26),
+    "computed": select(Bird.id).order_by(Bird.site_id % 3, -Bird.id).limit(26),
+    "label": select(Bird.id, (Bird.site_id + 1).label("m")).order_by(desc("m"), "id").limit(26),
+    "window": ranked.order_by(Bird.site_id.desc(), Bird.id),
+    "union": halves.order_by(desc("id")),
+    "union, limited": halves.order_by(desc("id")).limit(13),
+}
+"""Selects that are wrapped, with an order of their own."""
+
+
+@pytest.mark.parametrize(
+    ("server", "kind"),
+    [(name, one) for one in OWN_ORDERS for name in NAMES if (name, one) != ("sqlite", "fetch")],
+    indirect=["server"],
+    scope="session",
+)
+def test_a_select_keeps_its_own_order_where_it_is_wrapped(filled, kind):
+    chosen = OWN_ORDERS[kind]
+    unique = {"unique": ["id"]} if "union" in kind else {}
+    listing = Listing(chosen, sizes=Sizes(4, 100), total="exact", **unique)
+    with Session(filled) as session:
+        truth = [tuple(row) for row in session.execute(chosen)]
+        assert [tuple(row) for row in walk(listing, session)] == truth
+        assert [tuple(row) for page in listing.walk(session, size=5) for row in page] == truth
+        assert listing.read(session).total.value == len(truth)
+
+
+def test_orders_that_are_given_sort_what_an_own_order_chose(filled):
+    chosen = select(Bird.id, Bird.weight).order_by(Bird.id.desc()).limit(20)
+    with Session(filled) as session:
+        truth = sorted(row.id for row in session.execute(chosen))
+        assert [row.id for row in walk(Listing(chosen, orders="id", sizes=Sizes(7)), session)] == (
+            truth
+        )
+    merged = select(func.max(Bird.id).label("id")).order_by(func.min(Bird.weight))
+    with pytest.raises(OrderError, match="its rows do not show"):
+        Listing(merged, unique=["id"])
 
 
 def test_a_page_of_a_union_is_read_from_its_members(made):

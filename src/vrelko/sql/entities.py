@@ -70,8 +70,11 @@ def adds_criteria(select: Any) -> bool:
 
 def plain_froms(select: Select[Any]) -> list[FromClause]:
     """Return what a select reads from, without the joins that loader options add."""
-    # joinedload() adds its tables when entities are shown, and only then.
-    bare: Select[Any] = select.with_only_columns(literal_column("1"), maintain_column_froms=True)
+    # joinedload() adds its tables when entities are shown, and only then. An order by the name of a
+    # label could not be compiled without the label.
+    bare: Select[Any] = select.order_by(None).with_only_columns(
+        literal_column("1"), maintain_column_froms=True
+    )
     return list(bare.get_final_froms())
 
 

@@ -66,13 +66,18 @@ def describe_select(
     search: Search | None = None,
 ) -> Described:
     """Read a select and its allowed orders. Raises ListingError and OrderError."""
-    own = order_by_of(select) if isinstance(select, Select) else ()
     # What cannot take a WHERE of ours is put into a subquery first.
     shape = shape_of(select)
     names = read_names(shape.select, shape.sources)
-    # The ORDER BY of a wrapped select is inside the subquery, where it sorts nothing.
-    if own and shape.wrapped:
+    own = shape.own
+    if shape.wrapped and orders:  # the select chooses rows by its own order, which are sorted anew
         own = ()
+    elif shape.wrapped and not own and order_by_of(select):
+        raise OrderError(
+            "the select sorts by something that its rows do not show",
+            "Show it, or name the order with orders=",
+            "order-merged",
+        )
     given = _read_orders(own, orders, names)
     if search is not None:
         given = (*given, *(parse_order(one) for one in search.orders))

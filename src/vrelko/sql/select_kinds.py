@@ -8,13 +8,14 @@ is wrapped, since a condition added to it would change what it means.
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import ColumnClause, CompoundSelect, Select, TextClause
+from sqlalchemy import ColumnClause, ColumnElement, CompoundSelect, Select, Subquery, TextClause
 from sqlalchemy import select as make_select
-from sqlalchemy.sql import visitors
-from sqlalchemy.sql.elements import Over
+from sqlalchemy.sql import operators, visitors
+from sqlalchemy.sql.elements import Over, UnaryExpression
 from sqlalchemy.sql.functions import FunctionElement
 
 from vrelko.errors import ListingError, OrderError
@@ -62,7 +63,8 @@ _UNSTABLE = frozenset(
 class Shape:
     """A select as it is paged: `unique` columns identify a row, `closed` names what merges rows.
 
-    `wrapped`: the user's select stands in a subquery.
+    `wrapped`: the user's select stands in a subquery. `own`: the select's ORDER BY, where wrapped
+    by the subquery's columns.
     """
 
     select: Select[Any]
@@ -70,6 +72,7 @@ class Shape:
     unique: tuple[Any, ...]
     closed: str = ""
     wrapped: bool = False
+    own: tuple[Any, ...] = ()
 
 
 def refuse_selects(select: Any) -> None:
@@ -105,14 +108,15 @@ def shape_of(select: Select[Any] | CompoundSelect[Any]) -> Shape:
     """Return how a select is paged. Raises ListingError and OrderError."""
     if isinstance(select, CompoundSelect):
         sub = select.subquery("vrelko_rows")
-        return Shape(make_select(sub), Sources((sub,), frozenset(), ()), (), wrapped=True)
+        own, _ = _order_outside(select._order_by_clauses, sub)
+        return Shape(make_select(sub), Sources((sub,), frozenset(), ()), (), wrapped=True, own=own)
     # A condition added to it would be applied before its own LIMIT or window, and change its rows.
     if _must_wrap(select):
         return _wrap(select)
-    sources = read_sources(select)
+    sources, own = read_sources(select), tuple(select._order_by_clauses)
     if select._group_by_clauses:
         keys = group_terms(select)
-        return Shape(select, sources, keys, closed="GROUP BY")
+        return Shape(select, sources, keys, closed="GROUP BY", own=own)
     unique = _without_fixed(select, sources.unique)
     if select._distinct:
         shown = tuple(select.selected_columns)
@@ -121,8 +125,8 @@ def shape_of(select: Select[Any] | CompoundSelect[Any]) -> Shape:
         held = [plain(one) for one in shown] + list(shown)
         if not unique or not all(any(same(key, one) for one in held) for key in unique):
             unique = shown
-        return Shape(select, sources, unique, closed="DISTINCT")
-    return Shape(select, sources, unique)
+        return Shape(select, sources, unique, closed="DISTINCT", own=own)
+    return Shape(select, sources, unique, own=own)
 
 
 def _must_wrap(select: Select[Any]) -> bool:
@@ -144,10 +148,62 @@ def _wrap(select: Select[Any]) -> Shape:
             "select-wrapped",
         )
     sub = select.subquery("vrelko_rows")
+    shown = len(sub.c)
+    own, unshown = _order_outside(select._order_by_clauses, sub)
+    merges = _merges_all(select) or bool(select._distinct) or is_extended(select)
+    # What the select sorts by and does not show is carried out of the subquery, unseen.
+    if unshown and not (merges or select._prefixes or select._group_by_clauses):
+        hidden = [one.label(f"vrelko_order_{i}") for i, one in enumerate(unshown)]
+        sub = select.add_columns(*hidden).subquery("vrelko_rows")
+        own, _ = _order_outside(select._order_by_clauses, sub)
+    columns = list(sub.c)[:shown]
     # What a prefix does to rows is not known, so it proves nothing.
     proves = not (_merges_all(select) or select._prefixes)
-    unique = key_within(select, list(sub.c)) if proves else ()
-    return Shape(make_select(sub), Sources((sub,), frozenset(), unique), unique, wrapped=True)
+    unique = key_within(select, columns) if proves else ()
+    sources = Sources((sub,), frozenset(), unique)
+    return Shape(make_select(*columns), sources, unique, wrapped=True, own=own)
+
+
+_UNARY = (operators.desc_op, operators.asc_op, operators.nulls_first_op, operators.nulls_last_op)
+
+
+def _order_outside(clauses: Sequence[Any], sub: Subquery) -> tuple[tuple[Any, ...], list[Any]]:
+    """Return an ORDER BY by the columns of the subquery around it, and terms that it lacks.
+
+    The order is empty where a term is lacking: half of it would be another order.
+    """
+    found, unshown = [], []
+    for clause in clauses:
+        modifiers, left = [], None
+        while clause is not left:  # until nothing more is wrapped around it
+            left = clause
+            if isinstance(clause, UnaryExpression) and clause.modifier in _UNARY:
+                modifiers.append(clause.modifier)
+                clause = clause.element
+            elif "label_reference" in getattr(clause, "__visit_name__", ""):
+                clause = clause.element
+            elif hasattr(clause, "__clause_element__"):  # an attribute of a mapped class
+                clause = clause.__clause_element__()
+        column = sub.c.get(clause) if isinstance(clause, str) else _column_of(clause, sub)
+        if column is None:
+            unshown.append(clause)
+            continue
+        for modifier in reversed(modifiers):
+            column = modifier(column)
+        found.append(column)
+    return (() if unshown else tuple(found)), [one for one in unshown if not isinstance(one, str)]
+
+
+def _column_of(element: Any, sub: Subquery) -> Any:
+    """Return the column of a subquery that an expression inside it stands as, None for none."""
+    if not isinstance(element, ColumnElement):
+        return None
+    given: Any = element
+    column = sub.corresponding_column(given)
+    if column is not None:
+        return column
+    inside = zip(sub.element.selected_columns, sub.c, strict=False)
+    return next((c for one, c in inside if plain(one).compare(plain(element))), None)
 
 
 def _merges_all(select: Select[Any]) -> bool:
