@@ -39,7 +39,10 @@ from vrelko.engines.postgresql import plans as postgresql_plans
 from vrelko.engines.sqlite import plans as sqlite_plans
 from vrelko.errors import FactsError, PageError
 from vrelko.measuring.budget import Spending
+from vrelko.measuring.verification import verify
+from vrelko.measuring.verified_pages import Session, choose_cases
 from vrelko.planning.key_ladder import KeyLadder
+from vrelko.planning.plan import plan_listings
 
 CORPUS = json.loads(PATH.read_text())
 PARTS = {f"part_{i}" for i in range(4)}
@@ -269,6 +272,24 @@ def test_rows_that_stand_together_are_found_along_the_order(filled):
     assert asked.judgement.reading == "asked"
     assert not asked.uses[0].checks
     assert asked.candidates[0].ladder[0].time.high > asked.candidates[0].ladder[0].time.low * 8
+
+
+def test_pages_past_the_end_say_nothing_of_a_reading(filled):
+    """A guess of 620 rows sends the deepest page behind row 600, which is the last one."""
+    few = grid(select(t).where(t.c.id <= 600))
+    facts = vrelko.survey(filled, few)
+    with filled.connect() as connection:
+        (plan,) = plan_listings([few], facts, engine=filled)
+        guessed = replace(plan, uses=(replace(plan.uses[0], rows=620.0),))
+        session = Session(connection, Spending(ENOUGH_MS))
+        cases = list(choose_cases(session, [guessed], thorough=False))
+    (deepest,) = [one for one in cases if (one.name, one.trial.offset) == ("keyset", 600)]
+    assert deepest.size == 20
+    (verified,) = verify(filled, [guessed], ENOUGH_MS)
+    check = checks_of(verified)["keyset"]
+    assert check.believed
+    assert max(count.offset for count in check.counts) < 600
+    assert verified.judgement.rows == 600
 
 
 def test_what_is_not_understood_is_counted_and_said(filled):

@@ -8,6 +8,7 @@ predicted to take longer is not run, and what was slow is not run again.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
@@ -131,6 +132,10 @@ def _predict_again(plans: Sequence[Plan], cases: Sequence[Case]) -> None:
             continue
         # Nothing that the prediction rests on has changed.
         if of not in told and of not in moved:
+            continue
+        # A guess of more rows than there are sent it past the end, where no page is to be compared.
+        if case.trial.offset >= told.get(of, math.inf):
+            case.count = None
             continue
         plan = plans[case.plan]
         use = plan.uses[case.use]
