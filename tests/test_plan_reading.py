@@ -31,6 +31,7 @@ from vrelko import Listing, Sizes
 from vrelko.core.cost.checks import Count, make_check
 from vrelko.core.cost.counted import counted_as
 from vrelko.core.cost.profiles import entries_apart, entries_between, find_profile
+from vrelko.core.cost.rates import shipped_rates
 from vrelko.core.cost.work import Work
 from vrelko.core.facts import Facts
 from vrelko.engines import clock
@@ -186,7 +187,8 @@ def ticking(monkeypatch):
 @pytest.mark.parametrize("order", ["id", "many", "few", "-many,note,id"])
 def test_a_believed_page_reads_what_was_predicted(filled, order):
     """Whatever the order: strategies are believed and within tolerance, or costed by counts."""
-    plan = planned(filled, grid(orders=order))
+    rates = shipped_rates({"mysql": "mariadb"}.get(filled.dialect.name, filled.dialect.name))
+    plan = planned(filled, grid(orders=order), rates=rates)  # fitted ones hang on the machine
     checks = checks_of(plan)
     assert {"offset", "first", "keyset", "count"} <= set(checks)
     for check in checks.values():
