@@ -134,7 +134,7 @@ def _predict_again(plans: Sequence[Plan], cases: Sequence[Case]) -> None:
         if of not in told and of not in moved:
             continue
         # A guess of more rows than there are sent it past the end, where no page is to be compared.
-        if case.trial.offset >= told.get(of, math.inf):
+        if case.trial.offset > 0 and case.trial.offset >= told.get(of, math.inf):
             case.count = None
             continue
         plan = plans[case.plan]
