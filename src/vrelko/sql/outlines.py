@@ -74,7 +74,8 @@ def describe_select(
         own = ()
     elif shape.wrapped and not own and order_by_of(select):
         raise OrderError(
-            "the select sorts by something that its rows do not show",
+            f"the select's own order, {', '.join(map(str, order_by_of(select)))!r}, names what its "
+            "rows do not show",
             "Show it, or name the order with orders=",
             "order-merged",
         )
