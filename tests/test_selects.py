@@ -171,7 +171,7 @@ def test_orders_that_are_given_sort_what_an_own_order_chose(filled):
             truth
         )
     merged = select(func.max(Bird.id).label("id")).order_by(func.min(Bird.weight))
-    with pytest.raises(OrderError, match="min.*rows do not show"):
+    with pytest.raises(OrderError, match=r"min.*rows do not show"):
         Listing(merged, unique=["id"])
 
 
