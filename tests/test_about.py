@@ -74,9 +74,9 @@ def test_a_wheel_holds_the_texts():
 
 
 VALUELESS = re.compile(
-    r"cursor-(altered|version|foreign|expired|lost)|secret-short|frozen-(over|full)|spot-(own|row)"
+    r"cursor-(altered|version|foreign|expired|lost)|secret-short|frozen-(over|full|scope)|spot-(own|row)"
     r"|.*-(pickled|missing|unbound|unset|memory|nothing|extra|async|reached|unread|misfit)"
-    r"|row-unreadable"
+    r"|row-unreadable|session-shards|database-changed"
     r"|writes-table|log-lines|page-more|engine-unserved|database-url|time-limit-unavailable"
     r"|drift-dwell|replay-.*|pages-database|anchors-none|steady-overlap|settle-column|filter-select"
     r"|shards-ceiling|order-(twice|unproven|expression)|select-.*|search-columns|web-(hosts|async)"

@@ -946,7 +946,7 @@ def test_what_no_trigger_sees_is_warned_of_and_found(table):
         "FOREIGN KEY (up) REFERENCES `Site Visit`(id) ON DELETE CASCADE)",
         "postgresql": "CREATE TABLE tracked (id int PRIMARY KEY, up int); "
         "CREATE TABLE tracked_too () INHERITS (tracked)",
-        "sqlite": "CREATE TABLE tracked (id int PRIMARY KEY, up int)",
+        "sqlite": "CREATE TABLE tracked (id integer PRIMARY KEY, up int)",
     }["mysql" if engine == "mariadb" else engine]
     with table.begin() as connection:
         draw = random.Random(2)

@@ -7,6 +7,7 @@ from exposed import Listing
 from vrelko import Sizes, Spot
 from vrelko.errors import DatabaseError, OrderError, PageError
 from vrelko.larkmere.schema import capture, species, station
+from vrelko.web import body_of, render_controls, render_fragment
 
 STRATEGIES = ["keyset", "offset"]
 
@@ -195,3 +196,65 @@ def test_optional_filters_are_absent_from_sql_until_given(larkmere):
         given = grid.read(connection, params={"status": 4})
     assert "WHERE" not in str(without.statements[0])
     assert "status = :status" in str(given.statements[0])
+
+
+@pytest.mark.parametrize("strategy", [*STRATEGIES, "deferred-join"])
+@pytest.mark.parametrize("total", ["exact", "capped", "none"])
+def test_a_last_page_whose_rows_are_deleted(own_larkmere, strategy, total):
+    """Somebody deletes the only row of the last page, and reloads it by its cursor."""
+    listing = stations(strategy, total=total, cap=20)
+    with own_larkmere.connect() as connection:
+        for row in (capture, station):  # 48 stations become 37: a last page of one row
+            left = row.c.station_id if row is capture else row.c.id
+            connection.execute(delete(row).where(left > 37))
+        third = listing.read(connection, Spot.number(3))
+        reloads = [third.next, listing.read(connection, third.next).self]
+        if strategy != "keyset":
+            reloads.append(Spot.number(4))
+        connection.execute(delete(capture).where(capture.c.station_id > 36))
+        connection.execute(delete(station).where(station.c.id > 36))
+        for at in reloads:
+            empty = listing.read(connection, at)
+            assert not empty.rows
+            assert empty.next is None
+            if total == "exact":
+                assert empty.total.value == 36  # not the 37 of the cursor
+                assert [link.number for link in empty.strip() if link.current] == []
+            assert listing.read(connection, empty.prev).scalars() == list(range(25, 37))
+            last = listing.read(connection, at, past_end="last")
+            assert last.scalars() == list(range(25, 37))
+            assert "past the end; this is the last page" in last.clamped
+            with pytest.raises(PageError, match="past the end"):
+                listing.read(connection, at, past_end="error")
+            words = render_controls(empty, "/stations")
+            assert "Nothing matches" not in words
+            assert ("past the end" in words) == (empty.number is not None)
+            assert 'aria-current="page"' not in words
+
+
+def test_the_empty_tail_of_a_feed_is_no_page_past_the_end(larkmere):
+    feed = Listing(select(station.c.id), name="f", kind="feed", orders="id", sizes=Sizes(100))
+    with larkmere.connect() as connection:
+        tail = feed.read(connection).after
+        for past_end in ("empty", "last", "error"):
+            assert feed.read(connection, tail, past_end=past_end).rows == []
+        assert "End of the list" in render_controls(feed.read(connection, tail), "/stations")
+
+
+def test_a_page_knows_its_order(larkmere):
+    grid = Listing(select(station.c.id, station.c.name), name="g", orders=["id", "-name"])
+    with larkmere.connect() as connection:
+        for order, column, state in (
+            ("-name", "name", "descending"),
+            (None, "id", "ascending"),
+            (" -name,-id ", "name", "descending"),
+        ):
+            page = grid.read(connection, order=order)
+            assert page.order == ("id" if order is None else "-name")
+            assert body_of(page, "/stations")["sort"] == page.order
+            found = render_fragment(page, "/stations", grid)
+            assert f'aria-sort="{state}"><a href="/stations?sort=' in found
+            assert found.index(f'aria-sort="{state}"') < found.index(f">{column}<")
+            assert found.count('aria-sort="none"') == 1
+            for walked in grid.walk(connection, size=40, order=order):
+                assert walked.order == page.order

@@ -9,8 +9,11 @@ import vrelko
 from vrelko.larkmere.schema import capture
 
 HOME = str(Path(vrelko.__file__).parent)
-CALLS = 17
-"""From `Listing.read` to the page, statements built and the cursor known; so many, and no more."""
+CALLS = 18
+"""From `Listing.read` to the page, statements built and the cursor known; so many, and no more.
+
+One of them tells which database the connection is to.
+"""
 
 
 def calls_of(read):

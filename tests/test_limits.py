@@ -8,6 +8,7 @@ import time
 import pytest
 from sqlalchemy import bindparam, create_engine, func, select, text
 from sqlalchemy.ext.asyncio import AsyncSession, create_async_engine
+from sqlalchemy.orm import Session
 
 import vrelko
 from servers import async_url
@@ -153,7 +154,6 @@ def test_time_limits(filled):
         with pytest.raises(TimeLimitError) as caught:
             listing.read(connection, time_limit_ms=60)
         assert caught.value.todo
-        connection.rollback()
         assert quick.read(connection).rows == page.rows  # no limit is left behind
 
 
@@ -170,6 +170,33 @@ def test_counts_that_take_too_long_leave_the_total_unknown(filled):
         assert str(page.from_to) in ("1–1", "1–25")
         assert page.next is not None
         assert listing.read(connection, page.next).rows  # the transaction still stands
+
+
+def test_a_page_that_takes_too_long_leaves_the_callers_transaction_as_it_was(filled):
+    listing = Listing(slow(filled.dialect.name), orders="id", sizes=Sizes(50))
+    ring = select(capture.c.ring).where(capture.c.id == 1)
+    change = capture.update().where(capture.c.id == 1).values(ring="CHANGED")
+    with filled.connect() as connection, connection.begin() as transaction:
+        connection.execute(change)
+        reads = (
+            lambda: listing.read(connection, time_limit_ms=60),
+            lambda: next(listing.walk(connection, size=50, time_limit_ms=60)),
+        )
+        for read in reads:
+            with pytest.raises(TimeLimitError):
+                read()
+            assert connection.scalar(ring) == "CHANGED"
+        transaction.rollback()
+    with Session(filled) as session:
+        session.execute(change)
+        with pytest.raises(TimeLimitError):
+            listing.read(session, time_limit_ms=60)
+        assert session.scalar(ring) == "CHANGED"
+        session.rollback()
+        # Where the page itself began the transaction, the next statement begins another one.
+        with pytest.raises(TimeLimitError):
+            listing.read(session, time_limit_ms=60)
+        assert session.scalar(ring) != "CHANGED"
 
 
 def test_a_limit_for_counts_leaves_that_of_the_page_in_force(filled):

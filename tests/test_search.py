@@ -3,7 +3,18 @@
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from sqlalchemy import Column, Index, Integer, MetaData, String, Table, insert, select, text
+from sqlalchemy import (
+    Column,
+    Index,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    collate,
+    insert,
+    select,
+    text,
+)
 
 from exposed import Listing
 from vrelko import Search, Sizes
@@ -135,3 +146,40 @@ def test_searches_that_cannot_be():
             Search(**bad)
     with pytest.raises(OrderError, match="Did you mean 'ring'"):
         listing("prefix", ["rings"])
+
+
+@pytest.mark.engines("postgresql")
+@pytest.mark.parametrize("how", ["prefix", "contains", "words"])
+def test_a_collation_that_like_does_not_take(server, how):
+    """Before version 18 PostgreSQL refuses LIKE where different texts are equal."""
+    table = Table(
+        "folded",
+        MetaData(),
+        Column("id", Integer, primary_key=True),
+        Column("note", String(40)),
+    )
+    folding = "(provider = icu, locale = 'und-u-ks-level2', deterministic = false)"
+    with server.begin() as connection:
+        connection.execute(text(f"CREATE COLLATION folding {folding}"))
+        connection.execute(
+            text("CREATE TABLE folded (id int PRIMARY KEY, note varchar(40) COLLATE folding)")
+        )
+        connection.execute(insert(table), [{"id": 1, "note": "red"}, {"id": 2, "note": "blue"}])
+
+    def found(column):
+        listing = Listing(
+            select(table.c.id), name="f", orders="id", search=Search(columns=[column], how=how)
+        )
+        return listing.read(server, params={"search": "red"}).scalars()
+
+    refused = how != "words" and server.dialect.server_version_info < (18,)
+    with server.connect() as connection:
+        if refused:
+            with pytest.raises(ListingError, match="'note' has the nondeterministic collation"):
+                found("note")
+        else:
+            assert found("note") == [1]
+    assert found(collate(table.c.note, "C")) == [1]
+    with server.begin() as connection:
+        connection.execute(text("DROP TABLE folded"))
+        connection.execute(text("DROP COLLATION folding"))

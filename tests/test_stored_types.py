@@ -13,7 +13,7 @@ from sqlalchemy import Column, Integer, MetaData, Table, select
 from exposed import Listing
 from stored import FIRST, REFUSED, TYPES, page_of_promises, promises, summer_zone
 from vrelko import Sizes
-from vrelko.errors import ListingError, OrderError
+from vrelko.errors import OrderError
 from walks import everyway
 
 CASES = [(engine, kind) for engine, kinds in TYPES.items() for kind in kinds]
@@ -140,7 +140,6 @@ def test_types_that_were_never_tried_are_asked_about_once(server):
         everyway(make, connection, [(one,) for one in truth], 4)
         connection.exec_driver_sql("SET extra_float_digits = 0")
         for call in (make().read, lambda lender: list(make().walk(lender))):
-            with pytest.raises(ListingError) as caught:
+            with pytest.raises(OrderError, match="extra_float_digits to 1"):
                 call(connection)
-            assert caught.value.code == "key-stuck"
         connection.rollback()

@@ -358,6 +358,27 @@ def test_numbers_in_json_columns_stay_exact(server, tmp_path):
     }
 
 
+def test_half_a_surrogate_pair_in_a_json_column(tmp_path):
+    """JSON may hold one, and no encoding has bytes for it."""
+    engine = create_engine(f"sqlite:///{tmp_path / 'half.db'}")
+    half = Table("half", MetaData(), Column("id", Integer, primary_key=True), Column("data", JSON))
+    half.create(engine)
+    with engine.begin() as connection:
+        written = '{"name": "\\ud83d", "tag": "é"}'
+        connection.exec_driver_sql("INSERT INTO half VALUES (1, ?)", (written,))
+    listing = vrelko.Listing(select(half), orders="id", name="half")
+    client = TestClient(make_app({"half": listing}, engine))
+    data = {"name": "\ud83d", "tag": "é"}
+    assert client.get("/half").json()["rows"] == [{"id": 1, "data": data}]
+    page = client.get("/half", headers={"Accept": "text/html"})
+    assert page.status_code == 200
+    assert "ud83d" in page.text
+    exported = client.get("/half/export").text.splitlines()
+    assert json.loads(exported[0])["data"] == data
+    assert "é" in client.get("/half/export?format=csv").text
+    engine.dispose()
+
+
 def test_positions_in_the_path_are_described(larkmere):
     app = make_app(LISTINGS, larkmere, http_of={"feed": HttpOptions(in_path=True)})
     paths = describe_app(app)["paths"]

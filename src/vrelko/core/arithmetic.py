@@ -236,8 +236,9 @@ class Link:
 def strip_of(number: int, last: int, width: int = 7) -> Sequence[Link]:
     """Return exactly `width` places for a page strip, or one a page where there are fewer.
 
-    First and last page always stand at the ends, the current page is marked, and a gap stands for
-    at least two pages. One page or none needs no strip: an empty sequence.
+    First and last page always stand at the ends, the current page is marked (none is where `number`
+    is past the last page), and a gap stands for at least two pages. One page or none needs no
+    strip: an empty sequence.
     Raises PageError when `width` is below 5 (first, gap, current, gap, last).
     """
     if width < 5:
@@ -250,7 +251,7 @@ def strip_of(number: int, last: int, width: int = 7) -> Sequence[Link]:
         return ()
     here = clamp_number(number, last)
     if last <= width:
-        return tuple(Link(n, n == here) for n in range(1, last + 1))
+        return tuple(Link(n, n == number) for n in range(1, last + 1))
     # First, last and two places that are a page or a gap.
     inner = width - 4
     low = min(max(here - inner // 2, 3), last - inner - 1)
@@ -259,4 +260,4 @@ def strip_of(number: int, last: int, width: int = 7) -> Sequence[Link]:
     left: int | None = 2 if low == 3 else None
     right: int | None = last - 1 if low + inner == last - 1 else None
     places: list[int | None] = [1, left, *middle, right, last]
-    return tuple(Link(n, n == here) for n in places)
+    return tuple(Link(n, n == number) for n in places)

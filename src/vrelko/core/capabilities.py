@@ -21,7 +21,8 @@ class Capabilities:
     prefix, so it is written as a range and guarded. `served`: pages are read there, not only
     compiled. `bound_prunes`: of a partitioned table, a row value alone reads every partition, and
     a bound on its first term beside it only those that matter. `ors_lose`: an OR of key ranges
-    gives wrong rows. `zoned_moments`: moments of columns with a time zone come back with one.
+    gives wrong rows. `endless_moments`: dates and moments may be infinite, which Python's are not.
+    `zoned_moments`: moments of columns with a time zone come back with one.
     `moments_as_text`: dates and times are compared as the texts that they are stored as.
     `lateral`: a subquery may read columns of those beside it. `streams_unions`: a UNION ALL in FROM
     is read part by part, no further than a limit, and row values of an offset are no cheaper.
@@ -40,6 +41,7 @@ class Capabilities:
     equality_traps: bool
     bound_prunes: bool = False
     ors_lose: bool = False
+    endless_moments: bool = False
     zoned_moments: bool = False
     moments_as_text: bool = False
     lateral: bool = False

@@ -16,8 +16,10 @@ class AnchorEngine:
 
     What yields statements: `create_log` makes log and state, `create_triggers` what appends to the
     log, `create_anchors` an order's own; `drop_anchors` and `drop_log` leave nothing of them. Those
-    that make the triggers may be run where `has_triggers` tells that not all are there; a build
-    that was broken off may have made some. `types` gives the declared type and collation of
+    that make the triggers may be run where `has_triggers` tells that the table has not all of them:
+    a build that was broken off may have made some, and a table that was renamed takes its triggers
+    along (`drop_triggers` takes them from it). `identity` is SQL for a text that differs where
+    another table was put in the place of this one. `types` gives the declared type and collation of
     each column where CREATE TABLE AS copies neither. `begin_snapshot` opens a transaction that
     sees one state of the rows, and `sees_one` tells whether a connection is in such a one.
     `isolation` is that of the worker's transaction, `lock` what it asks before it begins (None:
@@ -31,7 +33,9 @@ class AnchorEngine:
     create_anchors: Callable[[AnchorNames, dict[str, str]], Iterator[str]]
     drop_anchors: Callable[[AnchorNames], Iterator[str]]
     drop_log: Callable[[AnchorNames], Iterator[str]]
+    drop_triggers: Callable[[AnchorNames], Iterator[str]]
     has_triggers: Callable[[Connection, AnchorNames], bool]
+    identity: Callable[[AnchorNames], str]
     types: Callable[[Engine, AnchorTables], dict[str, str]]
     begin_snapshot: Callable[[Connection], Connection]
     sees_one: Callable[[Connection], bool]

@@ -15,12 +15,13 @@ _MOST_MS = 2**31 - 1
 
 
 @contextmanager
-def limit_time(lender: Any, ms: float, keep: bool = False) -> Iterator[None]:
+def limit_time(lender: Any, ms: float) -> Iterator[None]:
     """Limit each statement that is run inside the block on a Connection or Session to `ms`.
 
-    PostgreSQL: statement_timeout for the transaction; a statement that runs into it ends the
-    transaction, unless `keep` sets a savepoint first. MariaDB: max_statement_time for the session,
-    set back afterwards. SQLite: the statement is interrupted.
+    PostgreSQL: statement_timeout for the transaction. Inside a transaction of the caller's a
+    savepoint is set first, so that it goes on after a statement that failed; a transaction that
+    begins here is rolled back then. MariaDB: max_statement_time for the session, set back
+    afterwards. SQLite: the statement is interrupted.
     Raises PageError for a limit that is no number in range, TimeLimitError when a statement inside
     the block runs into the limit, DatabaseError when the database refuses the limit or a statement.
     """
@@ -31,7 +32,7 @@ def limit_time(lender: Any, ms: float, keep: bool = False) -> Iterator[None]:
             "Give 500 or the like",
             "time-limit",
         )
-    with database_errors("time limit"), engine_of(lender).limit_time(lender, ms, keep):
+    with database_errors("time limit"), engine_of(lender).limit_time(lender, ms):
         # Inside: a statement that was cut off must not be told as a limit that was refused.
         try:
             with database_errors("statement"):

@@ -48,9 +48,17 @@ class EngineRecord:
     # What the catalog says of tables.
     read_indexes: Callable[[Any, Table, Dialect], list[IndexFacts]]
     read_columns: Callable[[Any, Table, Dialect], dict[str, Stored]]
+    rounds_floats: Callable[[Any], bool]
+    sorted_bytes: Callable[[Any], int | None]
+    hides_rows: Callable[[Any, Table, Dialect], bool]
+    shows_nulls: bool  # whether `shows` tells a column that may hold NULL
+    shows: Callable[[Any, Sequence[tuple[int, Any, bool]]], bool]
+    database_of: Callable[[Any], tuple[Any, ...]]
+    schemas_of: Callable[[Any], str]
     read_spread: Callable[[Any, Table, str, Dialect], tuple[float, float]]
     read_distribution: Callable[[Any, Table, str, Dialect], Distribution | None]
     read_kinds: Callable[[Any, Select[Any], Mapping[str, Any]], list[Stored | None]]
+    affinity: Callable[[str], str] | None  # how types convert what they are compared with
     find_functions: Callable[[Any, Sequence[str]], tuple[set[str], set[str]]]
     repeats_clock: Callable[[Any], bool]
     capabilities_for: Callable[[Any, Sequence[Table], Dialect], tuple[Capabilities, bool]]
@@ -63,7 +71,7 @@ class EngineRecord:
     estimate_rows: Callable[[Any, Select[Any], Mapping[str, Any], Table | None], int | None]
 
     # How statements are run.
-    limit_time: Callable[[Any, float, bool], AbstractContextManager[None]]
+    limit_time: Callable[[Any, float], AbstractContextManager[None]]
     is_time_limit: Callable[[DBAPIError], bool]
     count_reads: Callable[[Connection, Callable[[], Any]], Reads]
     begin_view: Callable[[Connection, str | None], Connection]
@@ -103,6 +111,21 @@ def no_parts(lender: Any, table: str) -> dict[str, str]:
 def no_repeats(lender: Any) -> bool:
     """Return that no moment is kept by a clock time that may come twice."""
     return False
+
+
+def no_rounding(lender: Any) -> bool:
+    """Return that numbers come as they are stored."""
+    return False
+
+
+def hides_nothing(connection: Any, table: Table, dialect: Dialect) -> bool:
+    """Return that every user sees the same rows."""
+    return False
+
+
+def sorts_all(lender: Any) -> int | None:
+    """Return that sorting looks at all of a value."""
+    return None
 
 
 def any_url(url: Any) -> None:

@@ -88,10 +88,6 @@ class DescribedListing:
         """The allowed orders as they were given, before they were made total."""
         return self.settings.variants.described.given
 
-    def default_order(self, params: Mapping[str, Any] | None) -> str:
-        """Return the order of a request with these parameters that names no order."""
-        return self.settings.variants.default_order(params or {})
-
     @property
     def select(self) -> Select[Any]:
         """The select whose rows are paged."""

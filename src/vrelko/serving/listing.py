@@ -21,11 +21,12 @@ from vrelko.serving.pages.periods import (
     within_period,
 )
 from vrelko.serving.pages.read import answer, check_ends
-from vrelko.serving.pages.request import Request, lend
+from vrelko.serving.pages.request import Request, as_known, lend, note_move
 from vrelko.serving.pages.several import read_several, rows_spot
 from vrelko.serving.questions import AskedListing
 from vrelko.serving.setup import make_settings
 from vrelko.serving.steady.settings import Steady
+from vrelko.serving.variants.moved import CatalogMovedError
 from vrelko.sql.search import Search
 
 if TYPE_CHECKING:
@@ -184,8 +185,10 @@ class Listing(AskedListing):
         leaves an optional filter out. `size`: rows, as an int or text from a URL. `order`: one of
         the allowed orders. `scope`: a tenant or user that cursors are bound to. `total=False` does
         not count. `on_bad_page="clamp"` gives the nearest page there is instead of an error, and
-        says so in `page.clamped`. `past_end`: what a number behind the last page gives: an "empty"
-        page, the "last" one, or an "error". `time_limit_ms`: the longest a statement may take.
+        says so in `page.clamped`. `past_end`: what a number behind the last page gives, or a grid's
+        cursor whose page is gone: an "empty" page, the "last" one, or an "error". `time_limit_ms`:
+        the longest a statement may take; the caller's transaction goes on after one that took
+        longer.
         `ceiling`: `page.ceiling` of a numbered page's walk, where the listing has one. `period`:
         "2026", "2026-07" or "2026-07-14", whose rows alone are paged: with numbers, a total and a
         first and last page of its own, and its neighbours in `page.period`; cursors are bound to
@@ -210,13 +213,23 @@ class Listing(AskedListing):
         )
         # Most requests are these, and need nothing lent.
         if period is None and isinstance(connection, Connection) and not self.settings.variants.orm:
-            return answer(self.settings, connection, request)
+            try:
+                return answer(self.settings, connection, request)
+            except CatalogMovedError as moved:
+                note_move(self.settings, moved, False)
+        return self._read(connection, request, period, time_zone)
+
+    def _read(
+        self, connection: Any, request: Request, period: str | None, time_zone: str | None
+    ) -> Page:
+        """Read a page with what a lender lends, and of a period where one is given."""
+        params = request.params
         with lend(connection, self.settings) as lender:
-            if period is None:
-                return answer(self.settings, lender, request)
-            request.params = within_period(self.settings, lender, params, period, time_zone)
-            page = answer(self.settings, lender, request)
-            page.period = around(self.settings, lender, period, params, time_zone)
+            if period is not None:
+                request.params = within_period(self.settings, lender, params, period, time_zone)
+            page = as_known(self.settings, lambda: answer(self.settings, lender, request))
+            if period is not None:
+                page.period = around(self.settings, lender, period, params, time_zone)
         return page
 
     def read_rows(
@@ -249,7 +262,7 @@ class Listing(AskedListing):
         )
         with lend(connection, self.settings) as lender:
             request.at = rows_spot(self.settings, lender, first, walk, request)
-            return answer(self.settings, lender, request)
+            return as_known(self.settings, lambda: answer(self.settings, lender, request))
 
     def read_many(
         self,
@@ -278,7 +291,9 @@ class Listing(AskedListing):
             time_limit_ms=time_limit_ms,
         )
         with lend(connection, self.settings) as lender:
-            return read_several(self.settings, lender, spots, request)
+            return as_known(
+                self.settings, lambda: read_several(self.settings, lender, spots, request)
+            )
 
     async def aread(self, connection: Any, at: Spot | str | None = None, **request: Any) -> Page:
         """Read one page on an AsyncConnection or AsyncSession; an AsyncEngine lends one.

@@ -21,7 +21,7 @@ from vrelko.serving.pages.periods import (
     list_periods,
     within_period,
 )
-from vrelko.serving.pages.request import lend
+from vrelko.serving.pages.request import as_known, lend
 from vrelko.serving.pages.row_position import RowPosition, count_ahead, where_is
 from vrelko.serving.pages.shares import Share, share_of, spot_at_share
 from vrelko.serving.pages.walks import ranges, walk, walk_frozen
@@ -44,7 +44,10 @@ class AskedListing(DescribedListing):
         Counts the rows ahead of it. A row that is not there has the place it would take.
         """
         with lend(connection, self.settings) as lender:
-            return where_is(self.settings, lender, key, size, params, order)
+            return as_known(
+                self.settings,
+                lambda: where_is(self.settings, lender, key, size, params, order),
+            )
 
     def count_ahead(
         self,
@@ -61,7 +64,10 @@ class AskedListing(DescribedListing):
         `cursor`: `page.before` for rows above a page; `page.after` counts those behind it.
         """
         with lend(connection, self.settings) as lender:
-            return count_ahead(self.settings, lender, cursor, most, params, order, scope)
+            return as_known(
+                self.settings,
+                lambda: count_ahead(self.settings, lender, cursor, most, params, order, scope),
+            )
 
     def periods(
         self,
@@ -85,19 +91,8 @@ class AskedListing(DescribedListing):
         Rows without a date lie in none. Raises PageError and ListingError.
         """
         with lend(connection, self.settings) as lender:
-            return list_periods(
-                self.settings,
-                lender,
-                unit,
-                within,
-                newest_first,
-                gaps,
-                counts,
-                most,
-                params,
-                order,
-                time_zone,
-            )
+            asked = unit, within, newest_first, gaps, counts, most, params, order, time_zone
+            return as_known(self.settings, lambda: list_periods(self.settings, lender, *asked))
 
     def spot_at_share(
         self,
@@ -114,7 +109,10 @@ class AskedListing(DescribedListing):
         PageError where nothing tells: on MariaDB, of filtered rows and texts.
         """
         with lend(connection, self.settings) as lender:
-            return spot_at_share(self.settings, lender, share, params, order)
+            return as_known(
+                self.settings,
+                lambda: spot_at_share(self.settings, lender, share, params, order),
+            )
 
     def share_of(
         self,
@@ -130,7 +128,10 @@ class AskedListing(DescribedListing):
         as it does.
         """
         with lend(connection, self.settings) as lender:
-            return share_of(self.settings, lender, at, params, order)
+            return as_known(
+                self.settings,
+                lambda: share_of(self.settings, lender, at, params, order),
+            )
 
     def params_within(
         self,
@@ -194,7 +195,10 @@ class AskedListing(DescribedListing):
         their index once. Fewer pairs come back where there are fewer rows.
         """
         with lend(connection, self.settings) as lender:
-            return ranges(self.settings, lender, parts, params, order, scope)
+            return as_known(
+                self.settings,
+                lambda: ranges(self.settings, lender, parts, params, order, scope),
+            )
 
     def counted_anchors(
         self, engine: Engine, order: str | None = None, *, every: int | None = None

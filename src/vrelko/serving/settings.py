@@ -43,7 +43,7 @@ class Settings:
     jumps: str = "offset"
     anchor_file: str | None = None
     held: HeldPages = field(default_factory=HeldPages)
-    anchor_sets: Kept[tuple[str, str], Any] = field(default_factory=lambda: Kept(100))
+    anchor_sets: Kept[tuple[Any, str], Any] = field(default_factory=lambda: Kept(100))
 
     @property
     def select(self) -> Select[Any]:

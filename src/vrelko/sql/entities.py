@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from sqlalchemy import ColumnElement, Select, inspect, literal_column
+from sqlalchemy import ColumnElement, Join, Select, inspect, literal_column
+from sqlalchemy.sql.elements import ClauseList
 from sqlalchemy.sql.selectable import FromClause
 
 from vrelko.errors import ListingError
+from vrelko.sql.sources import base_table
 
 
 def entities_of(select: Select[Any]) -> tuple[Any, ...]:
@@ -43,17 +45,51 @@ def has_whole_entity(select: Select[Any]) -> bool:
 
 def mapped_columns(entity: Any) -> list[ColumnElement[Any]]:
     """Return the columns that an entity's attributes hold."""
-    keys = [attribute.key for attribute in inspect(entity).mapper.column_attrs]
-    return [getattr(entity, key).__clause_element__() for key in keys]
+    return [element for _, element in _columns_by_name(entity)]
 
 
 def mapped_names(select: Select[Any]) -> Iterator[tuple[str, ColumnElement[Any]]]:
-    """Yield attribute names of a select's entities with their columns."""
+    """Yield attribute names of a select's entities with their columns; synonyms too."""
     for entity in entities_of(select):
-        for attribute in inspect(entity).mapper.column_attrs:
-            element = getattr(entity, attribute.key).__clause_element__()
-            if isinstance(element, ColumnElement):
-                yield attribute.key, element
+        yield from _columns_by_name(entity)
+        for synonym in inspect(entity).mapper.synonyms:
+            # A synonym may also stand for a relationship, which has no one column.
+            attribute = getattr(entity, synonym.key)
+            if hasattr(attribute, "__clause_element__"):
+                element = attribute.__clause_element__()
+                if isinstance(element, ColumnElement):
+                    yield synonym.key, element
+
+
+def order_terms(clause: Any) -> tuple[Any, ...]:
+    """Return the ORDER BY expressions that a clause stands for: several for a composite()."""
+    made = clause.__clause_element__() if hasattr(clause, "__clause_element__") else clause
+    if getattr(made, "is_bundle", False):
+        made = made.__clause_element__()
+    # Plain, or turned round as a whole by desc().
+    listed = type(made).__name__ == "OrderByList" or isinstance(made, ClauseList)
+    return tuple(made.clauses) if listed else (clause,)
+
+
+def mapped_composites(select: Select[Any]) -> Iterator[tuple[str, tuple[ColumnElement[Any], ...]]]:
+    """Yield the composite() attributes of a select's entities with their columns."""
+    for entity in entities_of(select):
+        for composite in inspect(entity).mapper.composites:
+            yield composite.key, order_terms(getattr(entity, composite.key))
+
+
+def _columns_by_name(entity: Any) -> Iterator[tuple[str, ColumnElement[Any]]]:
+    inspected = inspect(entity)
+    for attribute in inspected.mapper.column_attrs:
+        # The column that tells concrete classes apart is mapped, and no attribute of the class.
+        found = getattr(entity, attribute.key, None)
+        element = attribute.columns[0] if found is None else found.__clause_element__()
+        base = base_table(inspected.selectable)
+        # A concrete class is read from a union of its tables, whatever its attributes name.
+        if not isinstance(inspected.selectable, Join) and base is None:
+            element = inspected.selectable.corresponding_column(element)
+        if isinstance(element, ColumnElement):
+            yield attribute.key, element
 
 
 def adds_criteria(select: Any) -> bool:
@@ -66,6 +102,12 @@ def adds_criteria(select: Any) -> bool:
     options = {type(one).__name__ for one in getattr(select, "_with_options", ())}
     shared = any(inspect(one).mapper.single for one in entities_of(select))
     return shared or "LoaderCriteriaOption" in options
+
+
+def adds_by_events(lender: Any) -> bool:
+    """Tell whether a Session may add conditions to each select as it runs it, unseen here."""
+    events = getattr(getattr(lender, "dispatch", None), "do_orm_execute", ())
+    return bool(events)
 
 
 def plain_froms(select: Select[Any]) -> list[FromClause]:
@@ -106,4 +148,34 @@ def core_connection(lender: Any, select: Any) -> Any:
 def bind_arguments(select: Any) -> dict[str, Any]:
     """Return what tells a Session of several databases which one a select is for."""
     entities = entities_of(select) if isinstance(select, Select) else ()
-    return {"mapper": inspect(entities[0]).mapper} if entities else {"clause": select}
+    found = {"mapper": inspect(entities[0]).mapper} if entities else {"clause": select}
+    shard = shard_of(select)
+    return found if shard is None else {**found, "shard_id": shard}
+
+
+def shard_of(select: Any) -> Any:
+    """Return the shard that a select is for by the option set_shard_id(), None without one."""
+    options = getattr(select, "_with_options", ())
+    return next(
+        (getattr(one, "shard_id", None) for one in options if hasattr(one, "shard_id")), None
+    )
+
+
+def refuse_shards(lender: Any, select: Any) -> None:
+    """Raise ListingError for a Session that would run a page's statement on several databases.
+
+    Each would give a page of its own rows, and nothing would sort and cut them together.
+    """
+    if hasattr(lender, "execute_chooser") and shard_of(select) is None:
+        raise fanned_out()
+
+
+def fanned_out() -> ListingError:
+    """Return the error for a statement that was run on several databases."""
+    return ListingError(
+        "a sharded Session runs a page's statement on each of its databases, and their rows are "
+        "not one order",
+        "Name one of them: select(…).options(set_shard_id(…)), or let the database itself "
+        "distribute the table",
+        "session-shards",
+    )

@@ -10,6 +10,7 @@ from sqlalchemy import ColumnElement, Select, and_, bindparam, or_, tuple_
 
 from vrelko.core.seek import KeyRange, plan_ranges
 from vrelko.errors import ListingError
+from vrelko.sql.keys import plainly
 from vrelko.sql.page_source import Source
 from vrelko.sql.predicates import build_predicate, first_where
 from vrelko.sql.statements import build_keys
@@ -52,7 +53,7 @@ def build_key_by_id(
     Parameters: `vrelko_ids0`, …, those that are not NULL.
     """
     conditions = [
-        source.keys[place].element.is_(None) if null else source.keys[place].equals(f"{IDS}{i}")
+        source.keys[place].is_null if null else source.keys[place].equals(f"{IDS}{i}")
         for i, (place, null) in enumerate(zip(identity, null_keys, strict=True))
     ]
     whole = first_where(source, build_keys(source, counted), and_(*conditions))
@@ -60,17 +61,41 @@ def build_key_by_id(
     return whole.order_by(None).limit(2)
 
 
-def build_by_ids(source: Source, identity: Sequence[int]) -> Select[Any]:
+def build_by_ids(source: Source, identity: Sequence[int], count: int) -> Select[Any]:
     """Return the statement for the rows of a list of ids, in no order.
 
     `identity` are the places in the order of the terms that identify a row. Parameter:
-    `vrelko_ids`, a list of values, or of tuples of them.
+    `vrelko_ids`, a list of values, or of tuples of them. Where values are compared in a form of
+    their own: `vrelko_ids0_0`, …, of each of the `count` ids in turn.
     """
-    elements = [source.keys[place].element for place in identity]
+    keys = [source.keys[place] for place in identity]
+    if has_forms(source, identity):
+        each = [
+            and_(*(key.equals(f"{IDS}{i}_{j}") for j, key in enumerate(keys))) for i in range(count)
+        ]
+        return source.select.where(or_(*each)).order_by(None)
     condition: ColumnElement[bool]
     # A tuple of one is no row value to SQLite.
-    if len(elements) == 1:
-        condition = elements[0].in_(bindparam(IDS, expanding=True))
+    if len(keys) == 1:
+        ids = bindparam(IDS, expanding=True, type_=keys[0].bind)
+        condition = plainly(keys[0].element).in_(ids)
     else:
-        condition = tuple_(*elements).in_(bindparam(IDS, expanding=True))
+        row = tuple_(*(key.element for key in keys), types=[key.bind for key in keys])
+        condition = row.in_(bindparam(IDS, expanding=True))
     return source.select.where(and_(condition)).order_by(None)
+
+
+def has_forms(source: Source, identity: Sequence[int]) -> bool:
+    """Tell whether an id is compared in a form of its own, which no list of values has."""
+    keys = [source.keys[place] for place in identity]
+    return any(key.casts or key.compared is not None for key in keys)
+
+
+def id_parameters(
+    source: Source, identity: Sequence[int], ids: Sequence[Sequence[Any]]
+) -> dict[str, Any]:
+    """Return the parameters of `build_by_ids` that carry these ids."""
+    if has_forms(source, identity):
+        return {f"{IDS}{i}_{j}": v for i, one in enumerate(ids) for j, v in enumerate(one)}
+    # An IN of single values is no list of tuples.
+    return {IDS: [one[0] for one in ids] if len(identity) == 1 else list(ids)}

@@ -5,6 +5,7 @@ A type that is not named here is compared as its text (PostgreSQL) or as the mod
 
 from __future__ import annotations
 
+import struct
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from typing import Any
@@ -30,24 +31,33 @@ from sqlalchemy import (
     TypeDecorator,
     Uuid,
     cast,
+    func,
+    literal_column,
     type_coerce,
 )
 from sqlalchemy.dialects.postgresql import OID
 from sqlalchemy.engine.interfaces import Dialect
+from sqlalchemy.sql.elements import UnaryExpression
+from sqlalchemy.sql.operators import custom_op
 from sqlalchemy.types import REAL, TypeEngine
 
 from vrelko.core.stored import Stored
 from vrelko.sql.keys import (
     NUMBERS,
+    RAW,
     KeyColumn,
     Named,
     StoredValue,
     as_read,
     bound_as,
+    changes_values,
     model_kind,
+    plainly,
     raw,
     reader_of,
 )
+
+_PLUS: custom_op[Any] = custom_op("+", is_comparison=False)
 
 
 def plain_key(
@@ -113,13 +123,19 @@ def sqlite_key(
     kind = element.type
     # An expression in a row value loses its index on SQLite.
     alone = not isinstance(element, Column)
+    if stored is not None and stored.mixed:
+        # The sign changes no value, and takes away the conversion of what is compared.
+        bare: ColumnElement[Any] = UnaryExpression(plainly(element), operator=_PLUS, type_=kind)
+        bind = StoredValue(None, kind, (int, float, str, bytes))
+        return KeyColumn(element, raw(element), bind, compared=bare, alone=True)
     impl = kind.dialect_impl(dialect)
     if isinstance(kind, Enum):
         # An Enum column may hold texts that the model's Enum does not know: they are keys too.
         bind = StoredValue(None, kind, (str,))
         return KeyColumn(element, raw(element), bind, alone=alone)
     # The model changes nothing on the way in or out, so it can be left to do so.
-    if impl.bind_processor(dialect) is None and impl.result_processor(dialect, None) is None:
+    processed = impl.bind_processor(dialect) or impl.result_processor(dialect, None)
+    if not processed and not changes_values(kind):
         return KeyColumn(element, element, kind, alone=alone)
     takes = (int, float, str, bytes)
     # Decimals come as floats there: turned into Decimals they would no longer be what is stored.
@@ -139,7 +155,7 @@ _POSTGRESQL: dict[str, tuple[type[TypeEngine[Any]], type[TypeEngine[Any]], tuple
     "character varying": (String, String, (str,)),
     "boolean": (Boolean, Boolean, (bool,)),
     "bytea": (LargeBinary, LargeBinary, (bytes,)),
-    "date": (Date, Date, (date,)),
+    "date": (Date, Date, (date, str)),
     "time without time zone": (Time, Time, (time,)),
     "uuid": (Uuid, Uuid, (UUID,)),
 }
@@ -183,13 +199,17 @@ def postgresql_key(
     """Return the form of a term on PostgreSQL."""
     kind = element.type
     found = stored or _postgresql_model(kind, dialect)
+    if found.rounded:
+        return _by_bytes(element, found.kind)
+    if found.as_text:
+        return _by_text(element, kind, found.kind)
     # A real is compared as the double it is read as, and cast back for the index.
     if found.kind == "real":
         return bound_as(element, Double(), (Float,), NUMBERS, (REAL(),))
     if found.kind in ("timestamp with time zone", "timestamp without time zone"):
         # With the other kind PostgreSQL would convert by the session's zone, hour by hour.
         zoned = "with " in found.kind
-        return bound_as(element, DateTime(timezone=zoned), (DateTime,), (datetime,))
+        return bound_as(element, DateTime(timezone=zoned), (DateTime,), (datetime, str))
     if found.kind in _POSTGRESQL:
         target, models, takes = _POSTGRESQL[found.kind]
         return bound_as(element, target(), (models,), takes)
@@ -214,7 +234,45 @@ def postgresql_key(
     if found.kind in ("character", "name"):
         exact = "bpchar" if found.kind == "character" else "name"
         return KeyColumn(element, as_read(element, (String,)), text, (Named(exact),))
-    return KeyColumn(element, cast(element, Text()), text, (Named(exact),))
+    read = cast(element, Text())
+    return KeyColumn(element, read, text, (Named(exact),), composite=found.composite)
+
+
+def _by_bytes(element: ColumnElement[Any], kind: str) -> KeyColumn:
+    """Floating-point numbers whose digits the session cuts: by the bytes that they are sent as."""
+    real = kind == "real"
+    form = struct.Struct(">f" if real else ">d")
+    send = func.float4send(element) if real else func.float8send(element)
+
+    def to_key(value: Any) -> Any:
+        return None if value is None else form.unpack(bytes(value))[0]
+
+    bind = StoredValue(Double(), None, NUMBERS)
+    casts: tuple[TypeEngine[Any], ...] = (REAL(),) if real else ()
+    return KeyColumn(element, type_coerce(send, RAW), bind, casts, to_key=to_key)
+
+
+def _by_text(element: ColumnElement[Any], model: TypeEngine[Any], kind: str) -> KeyColumn:
+    """Dates and moments that a driver cannot read, such as infinity: as JSON writes them.
+
+    Whatever the session's DateStyle is.
+    """
+    whole: ColumnElement[Any] = literal_column("'{}'", RAW)
+    read: ColumnElement[Any] = func.to_json(element).op("#>>")(whole)
+    return KeyColumn(element, type_coerce(read, Text()), _Written(), (Named(kind),))
+
+
+class _Written(StoredValue):
+    """Text of a date or moment; those of Python are written as one."""
+
+    cache_ok = True
+
+    def __init__(self) -> None:
+        super().__init__(Text(), None, (str,))
+
+    def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
+        """Return the text to compare with."""
+        return value.isoformat() if isinstance(value, date) else value
 
 
 class _Spelled(StoredValue):

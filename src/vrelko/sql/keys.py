@@ -17,6 +17,8 @@ from uuid import UUID
 from sqlalchemy import (
     Column,
     ColumnElement,
+    Date,
+    DateTime,
     Enum,
     Float,
     Numeric,
@@ -108,6 +110,7 @@ class KeyColumn:
     the other; `compared` is compared with it (the element where None). `low` and `high` make plain
     bounds of a parameter, for an index, where what is compared has none. `to_key` turns what was
     read into the key's value, `alone` says that an index is lost when the term joins a row value.
+    `composite`: its values are rows of fields.
     """
 
     element: ColumnElement[Any]
@@ -119,6 +122,19 @@ class KeyColumn:
     high: Bound | None = None
     to_key: Convert | None = None
     alone: bool = False
+    composite: bool = False
+
+    @property
+    def is_null(self) -> ColumnElement[bool]:
+        """The condition that a row has no value; `IS NULL` holds for rows of NULLs as well."""
+        element = plainly(self.element)
+        return element.is_not_distinct_from(None) if self.composite else element.is_(None)
+
+    @property
+    def is_filled(self) -> ColumnElement[bool]:
+        """The condition that a row has a value."""
+        element = plainly(self.element)
+        return element.is_distinct_from(None) if self.composite else element.is_not(None)
 
     def parameter(self, name: str) -> ColumnElement[Any]:
         """Return the parameter to compare with."""
@@ -135,25 +151,21 @@ class KeyColumn:
 
     def equals(self, name: str) -> ColumnElement[bool]:
         """Return the condition that a row has the key's value."""
-        bound = self.parameter(name)
-        condition = self.sought == bound
+        bound, element = self.parameter(name), plainly(self.element)
+        condition = plainly(self.sought) == bound
         # Without plain bounds the comparison itself is what an index serves.
         if self.low is None or self.high is None:
             return condition
-        return and_(self.element >= self.low(bound), self.element <= self.high(bound), condition)
+        return and_(element >= self.low(bound), element <= self.high(bound), condition)
 
     def beyond(self, name: str, descending: bool) -> ColumnElement[bool]:
         """Return the condition that a row's value comes behind the key's."""
-        bound = self.parameter(name)
+        bound, element, sought = self.parameter(name), plainly(self.element), plainly(self.sought)
         if descending:
-            condition = self.sought < bound
-            return (
-                condition
-                if self.high is None
-                else and_(self.element <= self.high(bound), condition)
-            )
-        condition = self.sought > bound
-        return condition if self.low is None else and_(self.element >= self.low(bound), condition)
+            condition = sought < bound
+            return condition if self.high is None else and_(element <= self.high(bound), condition)
+        condition = sought > bound
+        return condition if self.low is None else and_(element >= self.low(bound), condition)
 
 
 _TOLD = (bool, datetime, date, time, timedelta, UUID)
@@ -166,6 +178,29 @@ RAW = NullType()
 def raw(element: ColumnElement[Any]) -> ColumnElement[Any]:
     """Return an expression that is read as the driver gives it."""
     return type_coerce(element, RAW)
+
+
+def plainly(element: ColumnElement[Any]) -> ColumnElement[Any]:
+    """Return an expression whose operators are the database's own, whatever its type makes of them.
+
+    A model's type may write `a = b` as `lower(a) = lower(b)`, while ORDER BY sorts by `a` itself.
+    """
+    factory = element.type.comparator_factory
+    return element if _is_sqlalchemys(factory) else raw(element)
+
+
+_CONVERSIONS = ("bind_processor", "result_processor", "bind_expression", "column_expression")
+
+
+def changes_values(kind: TypeEngine[Any]) -> bool:
+    """Tell whether a type converts values in a way that SQLAlchemy does not have by itself."""
+    kinds = (kind, *getattr(kind, "_variant_mapping", {}).values())
+    classes = [one for each in kinds for one in type(each).__mro__ if not _is_sqlalchemys(one)]
+    return any(name in vars(one) for one in classes for name in _CONVERSIONS)
+
+
+def _is_sqlalchemys(one: Any) -> bool:
+    return str(one.__module__).startswith("sqlalchemy.")
 
 
 def model_kind(kind: TypeEngine[Any], dialect: Dialect) -> Stored:
@@ -234,6 +269,7 @@ def as_read(
     """Return the element where its model's type reads the very values, else as the driver does."""
     kind: Any = element.type
     exact = isinstance(kind, models) and not isinstance(kind, (TypeDecorator, Enum))
+    exact = exact and not changes_values(kind)
     exact = exact and kind.__visit_name__ != "SET"  # a text that is read as a set
     decimals = getattr(kind, "asdecimal", None)
     if decimals is not None:  # numbers that come as they are, not by way of another type
@@ -242,6 +278,11 @@ def as_read(
     if isinstance(kind, Uuid):
         exact = exact and kind.as_uuid
     return element if exact else raw(element)
+
+
+def is_moment(key: KeyColumn) -> bool:
+    """Tell whether a key's values are dates or moments as the driver reads them."""
+    return isinstance(getattr(key.bind, "target", key.bind), (Date, DateTime))
 
 
 def is_exact(key: KeyColumn) -> bool:

@@ -9,12 +9,14 @@ from typing import Any
 from uuid import UUID
 
 from sqlalchemy import (
+    BigInteger,
     Boolean,
     ColumnElement,
     Double,
     Float,
     Integer,
     Interval,
+    LargeBinary,
     Numeric,
     String,
     Time,
@@ -25,7 +27,7 @@ from sqlalchemy import (
     literal_column,
     type_coerce,
 )
-from sqlalchemy.dialects.mysql import TIME
+from sqlalchemy.dialects.mysql import INTEGER, TIME
 from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.types import TypeEngine
 
@@ -33,18 +35,21 @@ from vrelko.core.stored import Stored
 from vrelko.errors import OrderError
 from vrelko.sql.keys import (
     NUMBERS,
+    RAW,
     KeyColumn,
     StoredValue,
     as_read,
     bound_as,
+    changes_values,
     model_kind,
     raw,
     reader_of,
 )
 
 _AWAY = 7_200
-_SORTED_CHARACTERS = 255
-"""Characters of a text that MariaDB's sorting surely looks at (max_sort_length, 1,024 bytes)."""
+UNSIGNED = INTEGER(unsigned=True)
+USUAL_BYTES = 1_024
+"""Bytes of a value that MariaDB's sorting looks at, unless max_sort_length says otherwise."""
 
 
 def mariadb_key(
@@ -69,9 +74,12 @@ def mariadb_key(
     if found.kind in _TEXTS:
         return _mariadb_text(element, kind, found)
     # What a model changes on the way in or out is read raw and bound raw.
-    processed = isinstance(kind, (TypeDecorator, Boolean, Numeric, Float, Time))
+    processed = isinstance(kind, (TypeDecorator, Boolean, Numeric, Float, Time, LargeBinary))
+    processed = processed or changes_values(kind)
     if not processed or (isinstance(kind, Interval) and found.kind == "datetime"):
         return KeyColumn(element, element, kind)
+    if isinstance(kind, LargeBinary) and dialect.driver == "aiomysql":
+        return KeyColumn(element, raw(element), _Hexadecimal())
     takes: tuple[type, ...] = (int, float, Decimal, str, bytes, date, UUID)
     if isinstance(kind, Boolean):
         takes = (int,)
@@ -87,12 +95,27 @@ def _mariadb_text(element: ColumnElement[Any], kind: TypeEngine[Any], found: Sto
     text = StoredValue(String(), kind, (str,))
     known = found.length if found.length is not None else 10**9 if "text" in found.kind else 0
     # Sorting looks at so many characters; comparing looks at all, and would skip rows.
-    if known > _SORTED_CHARACTERS:
+    sorted_ = sorted_characters(found.collation, found.sorts or USUAL_BYTES)
+    if known > sorted_:
         begins: ColumnElement[Any] = type_coerce(
-            func.left(element, literal_column(str(_SORTED_CHARACTERS))), String()
+            func.left(element, literal_column(str(sorted_))), String()
         )
         return KeyColumn(begins, begins, text)
     return KeyColumn(element, as_read(element, (String,)), text)
+
+
+def sorted_characters(collation: str, bytes_: int) -> int:
+    """Return the characters of a text that sorting surely looks at, out of its first `bytes_`.
+
+    Measured (docs/values.md): four bytes a character, eight where fewer than usual are looked at
+    and a letter may count as several; sixteen for each level of a collation that tells accents or
+    case apart beside letters, which it does for all letters first.
+    """
+    name = collation.lower()
+    levels = 1 + name.endswith(("_as_ci", "_ai_cs", "_w2")) + 2 * name.endswith("_as_cs")
+    if levels > 1:
+        return max(bytes_ // (16 * levels), 1)
+    return max(bytes_ // (4 if bytes_ >= USUAL_BYTES else 8) - 1, 1)
 
 
 def _float(element: ColumnElement[Any], kind: TypeEngine[Any]) -> KeyColumn:
@@ -112,14 +135,31 @@ def _decimal(element: ColumnElement[Any], kind: TypeEngine[Any]) -> KeyColumn:
 
 def _by_number(element: ColumnElement[Any], kind: TypeEngine[Any]) -> KeyColumn:
     """ENUM and SET are sorted by number but compared as text; BIT comes out as bytes."""
-    # Adding zero makes a number of it, which is what the server sorts by.
-    number: ColumnElement[Any] = type_coerce(element, Integer()) + literal_column("0", Integer())
-    return KeyColumn(number, number, Integer())
+    # What the server sorts by; adding zero would make a double of it, too coarse for 64 members.
+    number: ColumnElement[Any] = cast(type_coerce(element, RAW), UNSIGNED)
+    return KeyColumn(number, type_coerce(number, BigInteger()), BigInteger())
 
 
 def _time(element: ColumnElement[Any], kind: TypeEngine[Any]) -> KeyColumn:
     """TIME goes beyond a day and below 0, which Python's does not: compared as text."""
     return KeyColumn(element, cast(element, String(17)), _Clock(), (TIME(fsp=6),))
+
+
+class _Hexadecimal(StoredValue):
+    """Bytes for a driver that cannot send any: by their digits."""
+
+    cache_ok = True
+
+    def __init__(self) -> None:
+        super().__init__(String(), None, (str,))
+
+    def process_bind_param(self, value: Any, dialect: Dialect) -> Any:
+        """Return the digits to compare with."""
+        return None if value is None else bytes(value).hex()
+
+    def bind_expression(self, bindvalue: Any) -> ColumnElement[Any]:
+        """Return the bytes of the digits."""
+        return func.unhex(bindvalue)
 
 
 class _Clock(StoredValue):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from sqlalchemy import BindParameter, Column, ColumnElement, Select, bindparam
@@ -14,7 +14,7 @@ from sqlalchemy.sql.elements import Grouping, Label, UnaryExpression
 
 from vrelko.core.order import NullPlace, Order, Term
 from vrelko.errors import OrderError, nearest
-from vrelko.sql.entities import mapped_names
+from vrelko.sql.entities import mapped_composites, mapped_names, order_terms
 from vrelko.sql.sources import Sources, plain, same, table_names
 
 _ORDER_MODIFIERS = (operators.desc_op, operators.asc_op)
@@ -26,9 +26,13 @@ _NULL_PLACES: dict[Any, NullPlace] = {
 
 @dataclass(frozen=True)
 class Names:
-    """The names an order may use for a select, each with the columns it could mean."""
+    """The names an order may use for a select, each with the columns it could mean.
+
+    `composites`: names of composite() attributes, each with the columns that it sorts by.
+    """
 
     columns: dict[str, list[ColumnElement[Any]]]
+    composites: dict[str, tuple[ColumnElement[Any], ...]] = field(default_factory=dict)
 
     def find(self, name: str) -> ColumnElement[Any]:
         """Return the column a name means. Raises OrderError when unknown or ambiguous."""
@@ -47,6 +51,16 @@ class Names:
             nearest(name, [known for known in self.columns if "." not in known or "." in name]),
             "order-unknown",
         )
+
+    def find_all(self, name: str) -> tuple[ColumnElement[Any], ...]:
+        """Return the columns that a name sorts by: several for a composite(). Raises OrderError."""
+        if name in self.composites and name not in self.columns:
+            return tuple(self.columns[self.known(one)][0] for one in self.composites[name])
+        return (self.find(name),)
+
+    def known(self, element: ColumnElement[Any]) -> str:
+        """Return the name of an expression, made of its text where it had none."""
+        return self.name_of(element) or self.like(element) or self.add(element)
 
     def add(self, element: ColumnElement[Any], key: str | None = None) -> str:
         """Return the name of an expression that had none; a mapped class's own name is `key`."""
@@ -97,7 +111,7 @@ def read_names(select: Select[Any], sources: Sources) -> Names:
     for name, elements in mapped.items():
         if len(elements) == 1 or name not in inner:
             inner[name] = elements
-    return Names({**inner, **selected})
+    return Names({**inner, **selected}, dict(mapped_composites(select)))
 
 
 def _counterpart(element: ColumnElement[Any], sources: Sources) -> ColumnElement[Any]:
@@ -114,25 +128,26 @@ def resolve_order(order: Order, names: Names) -> tuple[Order, dict[str, ColumnEl
     columns: dict[str, ColumnElement[Any]] = {}
     terms = []
     for term in order.terms:
-        column = names.find(term.name)
-        name = names.name_of(column) or term.name
-        if name in columns:
-            raise OrderError(
-                f"the order names {name!r} twice", "Name each column once", "order-syntax"
-            )
-        columns[name] = column
-        terms.append(Term(name, term.descending, term.nulls))
+        for column in names.find_all(term.name):
+            name = names.name_of(column) or term.name
+            if name in columns:
+                raise OrderError(
+                    f"the order names {name!r} twice", "Name each column once", "order-syntax"
+                )
+            columns[name] = column
+            terms.append(Term(name, term.descending, term.nulls))
     return Order(tuple(terms)), columns
 
 
 def read_clauses(clauses: Sequence[Any], names: Names) -> Order:
     """Return the order that SQLAlchemy ORDER BY expressions spell. Raises OrderError."""
-    return Order(tuple(_read_clause(clause, names) for clause in clauses))
+    terms = [term for clause in clauses for term in order_terms(clause)]
+    return Order(tuple(_read_clause(term, names) for term in terms))
 
 
 def order_by_of(select: Select[Any]) -> tuple[Any, ...]:
     """Return the ORDER BY expressions of a select."""
-    return tuple(select._order_by_clauses)
+    return tuple(term for clause in select._order_by_clauses for term in order_terms(clause))
 
 
 def _read_clause(clause: Any, names: Names) -> Term:

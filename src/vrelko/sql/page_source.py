@@ -23,7 +23,8 @@ class Source:
 
     `select` may carry hidden key columns behind its own `width` columns; `places` says at which
     position of a fetched row each order term stands, `shown` where the user's own row has it, None
-    where it has not. `nulls_served`: an index places NULLs as asked.
+    where it has not. `nulls_served`: an index places NULLs as asked. `given`: the order as the
+    listing's author wrote it, without the terms that make it total.
     """
 
     select: Select[Any]
@@ -38,6 +39,7 @@ class Source:
     prefix: str = KEY
     flagged: bool = False
     bounded: bool = False
+    given: str = ""
 
     @property
     def hidden(self) -> bool:

@@ -23,6 +23,7 @@ from sqlalchemy.engine.interfaces import Dialect
 from vrelko.errors import ListingError
 from vrelko.sql.counts import build_count
 from vrelko.sql.engines import SQL_ENGINES
+from vrelko.sql.keys import plainly
 
 PERIOD = "period"
 """The name of the filter."""
@@ -91,7 +92,8 @@ def column_kind(name: str, column: ColumnElement[Any]) -> Literal["date", "naive
 
 def period_filter(column: ColumnElement[Any]) -> ColumnElement[bool]:
     """Return the condition of rows from `period_from` up to, without, `period_until`."""
-    return and_(column >= _bound(FROM, column), column < _bound(UNTIL, column))
+    plain = plainly(column)
+    return and_(plain >= _bound(FROM, column), plain < _bound(UNTIL, column))
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,19 +109,19 @@ class PeriodStatements:
         return self._kept((below, bounded), lambda: self._nearest(below, bounded))
 
     def _nearest(self, below: bool, bounded: bool) -> Select[Any]:
-        bound = _bound(BOUND, self.column)
+        bound, column = _bound(BOUND, self.column), plainly(self.column)
         # A row without a moment is in no period.
-        chosen = self._values().where(self.column.is_not(None))
+        chosen = self._values().where(column.is_not(None))
         if bounded:
-            chosen = chosen.where(self.column < bound if below else self.column >= bound)
-        return chosen.order_by(self.column.desc() if below else self.column.asc()).limit(1)
+            chosen = chosen.where(column < bound if below else column >= bound)
+        return chosen.order_by(column.desc() if below else column.asc()).limit(1)
 
     def ahead(self, descending: bool, nulls_first: bool) -> ColumnElement[bool]:
         """The condition of rows that stand ahead of a bound in an order by the column."""
-        bound = _bound(BOUND, self.column)
-        near = self.column >= bound if descending else self.column < bound
+        bound, column = _bound(BOUND, self.column), plainly(self.column)
+        near = column >= bound if descending else column < bound
         # A comparison with NULL is never true, so those rows must be named.
-        return or_(near, self.column.is_(None)) if nulls_first else near
+        return or_(near, column.is_(None)) if nulls_first else near
 
     def rows(self) -> Select[Any]:
         """How many rows a period has."""

@@ -13,6 +13,7 @@ from sqlalchemy import ColumnElement, Select, and_, bindparam, tuple_
 from vrelko.core.order import Order
 from vrelko.core.seek import KeyRange, needs_placement
 from vrelko.sql.functions import group_terms
+from vrelko.sql.keys import plainly
 from vrelko.sql.page_source import Source
 from vrelko.sql.sources import conjuncts, plain
 
@@ -49,7 +50,8 @@ def order_clauses(
     """Return the ORDER BY terms of an order over elements."""
     capabilities = source.capabilities
     clauses: list[ColumnElement[Any]] = []
-    for position, (term, element) in enumerate(zip(order.terms, elements, strict=True)):
+    for position, (term, given) in enumerate(zip(order.terms, elements, strict=True)):
+        element = plainly(given)
         clause = element.desc() if term.descending else element.asc()
         native_first = capabilities.nulls_low != term.descending
         if term.nullable and native_first != (term.nulls == "first"):
@@ -75,11 +77,11 @@ def build_predicate(
     for position in part.equal:
         key = source.keys[position]
         name = f"{source.prefix}{position}"
-        conditions.append(key.element.is_(None) if null_keys[position] else key.equals(name))
+        conditions.append(key.is_null if null_keys[position] else key.equals(name))
     if part.null is not None:
-        conditions.append(source.keys[part.null].element.is_(None))
+        conditions.append(source.keys[part.null].is_null)
     if part.not_null is not None:
-        conditions.append(source.keys[part.not_null].element.is_not(None))
+        conditions.append(source.keys[part.not_null].is_filled)
     if part.beyond:
         conditions.append(_beyond(source, order, part.beyond))
     return and_(*conditions)
@@ -98,7 +100,8 @@ def _beyond(source: Source, order: Order, positions: tuple[int, ...]) -> ColumnE
     if not source.bounded:
         return beyond
     # A partitioned table is pruned by a plain bound, not by the row value that implies it.
-    return and_(elements[0] <= keys[0] if descending else elements[0] >= keys[0], beyond)
+    first = plainly(elements[0])
+    return and_(first <= keys[0] if descending else first >= keys[0], beyond)
 
 
 def _key(source: Source, position: int) -> ColumnElement[Any]:
@@ -119,7 +122,8 @@ def never_true(source: Source) -> list[ColumnElement[bool]]:
     except (KeyError, NotImplementedError):
         return []
     low = bindparam(None, value, type_=key.bind)
-    return [and_(key.element > low, key.element < low)]
+    element = plainly(key.element)
+    return [and_(element > low, element < low)]
 
 
 def first_where(

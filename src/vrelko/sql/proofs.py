@@ -8,11 +8,24 @@ give its own. What is not understood proves nothing.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
+from unicodedata import combining, normalize
 
-from sqlalchemy import Column, ColumnElement, Index, Integer, Join, Lateral, Select, String
+from sqlalchemy import (
+    Column,
+    ColumnClause,
+    ColumnElement,
+    CompoundSelect,
+    Index,
+    Integer,
+    Join,
+    Lateral,
+    Select,
+    String,
+)
 from sqlalchemy import UniqueConstraint as Unique
 from sqlalchemy.sql import operators
 from sqlalchemy.sql.elements import BinaryExpression, BindParameter
@@ -204,10 +217,13 @@ def unique_keys(source: FromClause) -> Iterator[_Key]:
     if table is None:
         within = getattr(source, "element", None)
         within = getattr(within, "element", within)  # in brackets
+        key: _Key = ()
         if isinstance(source, AliasedReturnsRows) and isinstance(within, Select):
             key = key_within(within, list(source.c))
-            if key:
-                yield key
+        if isinstance(source, AliasedReturnsRows) and isinstance(within, CompoundSelect):
+            key = _key_of_union(within, list(source.c))
+        if key:
+            yield key
         return
     if len(table.primary_key.columns):
         yield tuple(source.c[column.key] for column in table.primary_key.columns)
@@ -245,6 +261,51 @@ def key_within(select: Select[Any], outside: Sequence[Any]) -> _Key:
     return ()
 
 
+def _key_of_union(union: CompoundSelect[Any], outside: Sequence[Any]) -> _Key:
+    """Return what identifies a row of a UNION ALL: its members' key beside a constant of each.
+
+    The constants differ, as the type's name does in a union of concrete classes.
+    """
+    members = [one for one in union.selects if isinstance(one, Select)]
+    # Each member has its own rows only where none is cut off or merged with another's.
+    whole = len(members) == len(union.selects) and union.keyword.value == "UNION ALL"
+    cut = union._limit_clause is not None or union._fetch_clause is not None
+    if not whole or cut:
+        return ()
+    keys = [key_within(one, list(outside)) for one in members]
+    # The members' keys stand in the same columns, or they are not comparable.
+    if not keys[0] or any([*map(hash, key)] != [*map(hash, keys[0])] for key in keys):
+        return ()
+    if len(members) == 1:
+        return keys[0]
+    for at, column in enumerate(outside):
+        values = [constant_of(list(one.selected_columns)[at]) for one in members]
+        texts = {_folded(one) for one in values if one is not None}
+        if len(texts) == len(members):
+            return (column, *keys[0])
+    return ()
+
+
+def constant_of(element: Any) -> str | None:
+    """Return the text of a whole number or a text that stands in a select, None for all else."""
+    element = plain(element)
+    if isinstance(element, BindParameter):
+        value = element.value
+        return str(value) if type(value) in (int, str) and not element.callable else None
+    literal = isinstance(element, ColumnClause) and element.is_literal
+    return element.name.strip("'") if literal and _CONSTANT.fullmatch(element.name) else None
+
+
+_CONSTANT = re.compile(r"'(?:[^'\\]|'')*'|-?\d+")
+"""A quoted text or a whole number."""
+
+
+def _folded(text: str) -> str:
+    """Return a text without what a collation may overlook: case, accents, trailing blanks."""
+    letters = (one for one in normalize("NFKD", text.casefold()) if not combining(one))
+    return "".join(letters).rstrip()
+
+
 def _row_keys(select: Select[Any]) -> Iterator[_Key]:
     """Yield what identifies a row of any select, as far as that is proven."""
     shown = tuple(select.selected_columns)
@@ -270,7 +331,7 @@ def is_nullable(element: ColumnElement[Any], sources: Sources) -> bool:
     column = plain(element)
     table = getattr(column, "table", None)
     if table is None or not isinstance(column, ColumnElement):
-        return not (isinstance(column, BindParameter) and column.value is not None)
+        return constant_of(column) is None
     # A row without a match has NULL in each column, NOT NULL ones too.
     if any(same(table, one) for one in sources.optional):
         return True

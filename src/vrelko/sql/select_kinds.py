@@ -19,7 +19,7 @@ from sqlalchemy.sql.elements import Over, UnaryExpression
 from sqlalchemy.sql.functions import FunctionElement
 
 from vrelko.errors import ListingError, OrderError
-from vrelko.sql.entities import has_whole_entity, refuse_cut_collections
+from vrelko.sql.entities import has_whole_entity, order_terms, refuse_cut_collections
 from vrelko.sql.functions import distinct_terms, group_terms, is_extended, merges_rows
 from vrelko.sql.indexes import fixed_column
 from vrelko.sql.proofs import key_within, read_sources
@@ -250,7 +250,7 @@ def refuse_term(clause: Any) -> None:
     # Attributes of mapped classes stand for columns.
     if hasattr(clause, "__clause_element__"):
         clause = clause.__clause_element__()
-    for element in visitors.iterate(clause):
+    for element in (part for term in order_terms(clause) for part in visitors.iterate(term)):
         if isinstance(element, TextClause):
             raise OrderError(
                 "the order is raw text, which cannot be turned into a seek predicate",

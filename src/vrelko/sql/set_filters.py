@@ -34,6 +34,7 @@ from sqlalchemy.types import TypeEngine
 
 from vrelko.sql.entities import plain_froms
 from vrelko.sql.indexes import Sought, serves_within
+from vrelko.sql.keys import plainly
 from vrelko.sql.page_source import Source
 from vrelko.sql.parameters import KEY, LIMIT, integer
 from vrelko.sql.predicates import order_clauses
@@ -127,7 +128,7 @@ def build_branches(
     keys = page.subquery("vrelko_page")
     # The keys that were found tell the rows; the set need not be tested again.
     whole = _with_value(source.select, among, None).where(
-        *(element == keys.c[name] for element, name in zip(unique, names, strict=True))
+        *(plainly(element) == keys.c[name] for element, name in zip(unique, names, strict=True))
     )
     elements = [key.element for key in source.keys]
     return whole.order_by(*order_clauses(source, order, elements))
@@ -166,7 +167,8 @@ def _with_value(statement: Select[Any], among: SetFilter, name: str | None) -> S
             if not part.compare(among.part):
                 criteria.append(part)
             elif name is not None:
-                criteria.append(among.column == bindparam(name, type_=among.column.type))
+                value = bindparam(name, type_=among.column.type)
+                criteria.append(plainly(among.column) == value)
     whole = statement.where()
     whole._where_criteria = tuple(criteria)
     return whole

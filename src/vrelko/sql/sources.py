@@ -130,6 +130,15 @@ def origins(element: Any) -> tuple[Column[Any], ...]:
     return tuple(one for part in found for one in part) if all(found) else ()
 
 
+def leaves(element: Any) -> tuple[Any, ...]:
+    """Return what a column shows: table columns and expressions, one of each member of a UNION."""
+    element = plain(element)
+    proxied = getattr(element, "_proxies", ())
+    if not proxied or (isinstance(element, Column) and isinstance(element.table, Table)):
+        return (element,)
+    return tuple(one for part in proxied for one in leaves(part))
+
+
 def own_column(element: Any, table: Table | None) -> Column[Any] | None:
     """Return a table's own column where an expression shows just that, None for any other.
 

@@ -22,6 +22,7 @@ from vrelko.core.seek import (
     plan_edge,
     plan_ranges,
 )
+from vrelko.sql.keys import plainly
 from vrelko.sql.page_source import Source
 from vrelko.sql.parameters import KEY, LIMIT, OFFSET, UNTIL, integer
 from vrelko.sql.predicates import (
@@ -92,7 +93,7 @@ def build_deferred(
     joined = replace(
         source,
         select=source.select.where(
-            *(element == page.c[f"{KEY}u{i}"] for i, element in enumerate(unique))
+            *(plainly(element) == page.c[f"{KEY}u{i}"] for i, element in enumerate(unique))
         ),
     )
     return ordered(joined, source.order)
@@ -140,7 +141,7 @@ def build_ahead_of_value(source: Source, statement: Select[Any]) -> tuple[Select
     # Ahead is behind in the reversed order, so the same predicate serves both.
     conditions = [key.beyond(f"{KEY}0", not term.descending)]
     if term.nullable and term.nulls == "first":
-        conditions.append(key.element.is_(None))
+        conditions.append(key.is_null)
     return tuple(
         first_where(bare, ordered(bare, order), one).limit(literal_column("1", Integer()))
         for one in conditions

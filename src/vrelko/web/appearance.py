@@ -27,6 +27,7 @@ class Words:
     earlier: str = "Earlier: {period}"
     later: str = "Later: {period}"
     empty: str = "Nothing matches"
+    past_end: str = "This page is past the end of the list"
     rows: str = "{first}–{last}"
     of: str = "{rows} of {total}"
     number: Callable[[int], str] = "{:,}".format

@@ -20,7 +20,7 @@ from starlette.routing import Route
 from vrelko.errors import ListingError, PageError, VrelkoError, nearest
 from vrelko.serving.steady.frozen import reading_for
 from vrelko.web.addresses import header_of, page_urls
-from vrelko.web.bodies import body_of, periods_body, rows_of, to_json
+from vrelko.web.bodies import body_of, periods_body, rows_of, to_json, to_utf8
 from vrelko.web.error_answers import on_error, on_failure, on_http
 from vrelko.web.exports import BATCH, FORMATS, check_format, stream_rows
 from vrelko.web.guard import Guard, Told
@@ -134,7 +134,7 @@ def _reader(site: Site) -> Callable[[Request], Any]:
                 # In the words of the address: its reader never wrote `size=` as an argument.
                 raise in_request_terms(error, asked["at"], http) from error
         request.state.vrelko_rows, request.state.vrelko_statements = len(page), len(page.statements)
-        return _answer(site, request, listing, http, page, asked)
+        return _answer(site, request, listing, http, page)
 
     return read
 
@@ -154,17 +154,10 @@ async def _read(site: Site, request: Request, listing: Listing, asked: dict[str,
 
 
 def _answer(
-    site: Site,
-    request: Request,
-    listing: Listing,
-    http: HttpOptions,
-    page: Page,
-    asked: dict[str, Any],
+    site: Site, request: Request, listing: Listing, http: HttpOptions, page: Page
 ) -> Response:
     url = address_of(site, request, http)
     urls = page_urls(page, url, http)
-    # Always said, so that a page can mark its heading without knowing the listing.
-    order = asked["order"] or listing.default_order(asked["params"])
     kind = wanted(request)
     headers = {"Link": header_of(urls, http.prefetch), "Vary": "Accept, Page-Part"}
     if len(headers["Link"]) > _MOST_LINK:  # which proxies would refuse; the body has them too
@@ -173,15 +166,15 @@ def _answer(
     if kind == "json" and listing.kind == "choices":
         text, media = to_json(_choices(site, request, page)), "application/json"
     elif kind == "json":
-        text = to_json(body_of(page, url, http, order=order, urls=urls))
+        text = to_json(body_of(page, url, http, urls=urls))
         media = "application/json"
     else:
         draw = render_fragment if kind == "fragment" else render_document
         text, media = (
-            draw(page, url, listing, http, site.appearance, order),
+            draw(page, url, listing, http, site.appearance),
             "text/html; charset=utf-8",
         )
-    return _tagged(request, text.encode(), media, headers)
+    return _tagged(request, to_utf8(text), media, headers)
 
 
 def _tagged(request: Request, content: bytes, media: str, headers: dict[str, str]) -> Response:

@@ -33,8 +33,8 @@ def body_of(
 ) -> dict[str, Any]:
     """Return a page as the plain data that is sent: rows, place, total and links.
 
-    `url`: the address that readers see. `order`: the order it was read in, as text. Names are those
-    of `http.fields`.
+    `url`: the address that readers see. `order`: the order to name as its sort; left out, the one
+    that the page was read in. Names are those of `http.fields`.
     """
     # Given where the Link header needed them already.
     links = urls or page_urls(page, url, http)
@@ -51,7 +51,7 @@ def body_of(
         if from_to is None
         else {"first": from_to.first, "last": from_to.last, "text": str(from_to)},
         "total": {"value": page.total.value, "kind": page.total.kind},
-        "sort": order,
+        "sort": order or page.order,
         "links": {
             "self": links.self,
             "first": links.first,
@@ -148,15 +148,22 @@ def _entity(value: Any) -> Any:
 def to_json(data: Any) -> str:
     """Return data as JSON, exactly: times in ISO 8601, decimals and UUIDs as text, bytes in base64.
 
-    Numbers that JSON has not (infinite ones, NaN) come as text too.
+    Numbers that JSON has not (infinite ones, NaN) come as text too. Half of a surrogate pair, which
+    JSON columns may hold, is escaped: no encoding has bytes for it.
     """
     try:
-        return json.dumps(
+        text = json.dumps(
             data, default=_exact, ensure_ascii=False, allow_nan=False, separators=(",", ":")
         )
     except ValueError:
         # Seldom needed, so it is not looked for each time: most data has no NaN.
-        return json.dumps(_finite(data), default=_exact, ensure_ascii=False, separators=(",", ":"))
+        text = json.dumps(_finite(data), default=_exact, ensure_ascii=False, separators=(",", ":"))
+    return text if text.isascii() else to_utf8(text).decode()
+
+
+def to_utf8(text: str) -> bytes:
+    """Return a text as UTF-8, halves of surrogate pairs as JSON escapes them: \\ud83d."""
+    return text.encode("utf-8", "backslashreplace")
 
 
 def _finite(data: Any) -> Any:

@@ -10,7 +10,7 @@ from collections.abc import AsyncIterator, Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from vrelko.errors import PageError, VrelkoError
-from vrelko.web.bodies import rows_of, to_json
+from vrelko.web.bodies import rows_of, to_json, to_utf8
 from vrelko.web.problems import problem_of
 
 if TYPE_CHECKING:
@@ -80,7 +80,7 @@ async def stream_rows(
         sent += len(rows)
         state.vrelko_rows = sent
         state.vrelko_statements = getattr(state, "vrelko_statements", 0) + len(page.statements)
-        yield text.encode()
+        yield to_utf8(text)
         # Behind the batch: the first one is sent at once.
         if rows_s:
             await asyncio.sleep(max(began + sent / rows_s - time.monotonic(), 0))

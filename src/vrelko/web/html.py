@@ -115,7 +115,7 @@ def _render(
             urls=page_urls(page, url, http),
             appearance=appearance,
             words=appearance.words,
-            headings=headings(names, listing, order, url, http),
+            headings=headings(names, listing, order or page.order, url, http),
             shift=http.first - 1,
             title=title or listing.name.replace("_", " "),
             name=listing.name,

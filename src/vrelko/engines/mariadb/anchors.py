@@ -72,23 +72,40 @@ def _drop_anchors(n: AnchorNames) -> Iterator[str]:
     yield f"ALTER TABLE IF EXISTS {n.log} DROP INDEX IF EXISTS {n.quote(n.log_index)}"
 
 
+def _drop_triggers(n: AnchorNames) -> Iterator[str]:
+    for ending in ("rows", "gone", "moves"):
+        yield f"DROP TRIGGER IF EXISTS {n.trigger(ending)}"
+
+
+def _identity(n: AnchorNames) -> str:
+    # To the second: there is no number of a table that every reader may see.
+    schema, name = n.tables.table.schema, n.tables.table.name.replace("'", "''")
+    space = "database()" if schema is None else "'{}'".format(schema.replace("'", "''"))
+    return (
+        "(SELECT CAST(create_time AS char) FROM information_schema.tables "
+        f"WHERE table_schema = {space} AND table_name = '{name}')"
+    )
+
+
 def _drop_log(n: AnchorNames) -> Iterator[str]:
     # The state goes first: what is left behind without it is swept before a log is made anew.
     yield f"DROP TABLE IF EXISTS {n.state}"
-    for ending in ("rows", "gone", "moves"):
-        yield f"DROP TRIGGER IF EXISTS {n.trigger(ending)}"
+    yield from _drop_triggers(n)
     yield f"DROP TABLE IF EXISTS {n.log}"
 
 
 def _has_triggers(connection: Connection, n: AnchorNames) -> bool:
     asked = text(
-        "SELECT count(*) FROM information_schema.triggers "
+        "SELECT count(*), count(CASE WHEN event_object_table = :table THEN 1 END) "
+        "FROM information_schema.triggers "
         "WHERE trigger_schema = coalesce(:space, database()) AND trigger_name IN (:a, :b, :c)"
     )
     names = [f"vrelko_{n.tables.group}_{ending}" for ending in ("rows", "gone", "moves")]
-    values = {"space": n.tables.table.schema, **dict(zip("abc", names, strict=True))}
-    if connection.execute(asked, values).scalar() == len(names):
-        return True
+    values = {"space": n.tables.table.schema, "table": n.tables.table.name}
+    found = connection.execute(asked, {**values, **dict(zip("abc", names, strict=True))}).one()
+    # A table that was renamed took them along.
+    if found[0]:
+        return bool(found[1] == len(names))
     # The catalog hides triggers from who may not make any; asked by name the server still tells
     # those that it hides from those that are not there.
     for ending in ("rows", "gone", "moves"):
@@ -139,7 +156,9 @@ ANCHORS = AnchorEngine(
     create_anchors=_create_anchors,
     drop_anchors=_drop_anchors,
     drop_log=_drop_log,
+    drop_triggers=_drop_triggers,
     has_triggers=_has_triggers,
+    identity=_identity,
     types=copied,
     begin_snapshot=begin_repeatable,
     sees_one=is_repeatable,

@@ -90,8 +90,8 @@ def is_index_gone(error: DBAPIError) -> bool:
 
 
 _COLUMNS = text(
-    "SELECT column_name, data_type, is_nullable, collation_name, character_maximum_length "
-    "FROM information_schema.columns "
+    "SELECT column_name, data_type, is_nullable, collation_name, character_maximum_length, "
+    "table_schema FROM information_schema.columns "
     "WHERE table_schema = coalesce(:space, database()) AND table_name = :name"
 )
 _CODES = {
@@ -109,9 +109,66 @@ def read_columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, S
     """Return the columns of a table or view by name; none where there is no such table."""
     rows = connection.execute(_COLUMNS, {"space": table.schema, "name": table.name})
     return {
-        name: Stored(kind.lower(), nullable == "YES", collation or "", length)
-        for name, kind, nullable, collation, length in rows
+        name: Stored(
+            kind.lower(),
+            nullable == "YES",
+            collation or "",
+            length,
+            wire=(space.encode(), nullable == "YES"),
+        )
+        for name, kind, nullable, collation, length, space in rows
     }
+
+
+_NOT_NULL = 1  # a flag of a result's column (MariaDB's protocol, "Column definition packet")
+
+
+def shows(cursor: Any, wires: Sequence[tuple[int, Any, bool]]) -> bool:
+    """Tell whether a result's columns are of the databases, and as NOT NULL, as the catalog told.
+
+    `wires`: a column's place, its database and whether it may hold NULL, and whether its term may.
+    A driver that is not PyMySQL shows nothing that could differ.
+    """
+    inner = getattr(cursor, "_cursor", cursor)  # of an asynchronous driver
+    fields = getattr(getattr(inner, "_result", None), "fields", None)
+    if not fields:
+        return True
+    for place, known, nullable in wires:
+        field = fields[place]
+        # An expression is of no database.
+        if field.db and field.db != known[0]:
+            return False
+        # A column that an outer join makes NULL is none that has changed.
+        if field.db and not nullable and not field.flags & _NOT_NULL:
+            return False
+    return True
+
+
+def sorted_bytes(connection: Any) -> int:
+    """Return the bytes of a value that the session's sorting looks at."""
+    return int(connection.execute(text("SELECT @@max_sort_length")).scalar())
+
+
+_HIDES = text(
+    "SELECT table_type = 'VIEW' FROM information_schema.tables "
+    "WHERE table_schema = coalesce(:space, database()) AND table_name = :name"
+)
+
+
+def hides_rows(connection: Any, table: Table, dialect: Dialect) -> bool:
+    """Tell whether users may see other rows of a table: a view may ask who they are."""
+    return bool(connection.execute(_HIDES, {"space": table.schema, "name": table.name}).scalar())
+
+
+def database_of(connection: Any) -> tuple[Any, ...]:
+    """Return which database a connection is to, as its driver knows it."""
+    driver = connection.connection.driver_connection
+    return tuple(str(getattr(driver, name, "")) for name in ("host", "port", "db"))
+
+
+def schemas_of(connection: Any) -> str:
+    """Return the database that names without one are looked for in."""
+    return str(connection.execute(text("SELECT DATABASE()")).scalar())
 
 
 def read_kinds(codes: Sequence[Any]) -> list[Stored | None]:

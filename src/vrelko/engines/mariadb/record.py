@@ -25,6 +25,7 @@ from vrelko.engines.record import (
     no_distribution,
     no_functions,
     no_parts,
+    no_rounding,
 )
 
 
@@ -61,9 +62,17 @@ ENGINE = EngineRecord(
     folds_names=False,
     read_indexes=capabilities.read_indexes,
     read_columns=capabilities.read_columns,
+    sorted_bytes=capabilities.sorted_bytes,
+    hides_rows=capabilities.hides_rows,
+    rounds_floats=no_rounding,
+    shows_nulls=True,
+    shows=capabilities.shows,
+    database_of=capabilities.database_of,
+    schemas_of=capabilities.schemas_of,
     read_spread=capabilities.read_spread,
     read_distribution=no_distribution,  # its estimates of ranges are too far off
     read_kinds=_kinds,
+    affinity=None,
     find_functions=no_functions,
     repeats_clock=capabilities.moves_clock,
     capabilities_for=_abilities,

@@ -38,7 +38,7 @@ def read_handlers(connection: Connection) -> tuple[int, int]:
 
 
 @contextmanager
-def limit_time(lender: Any, ms: float, keep: bool) -> Iterator[None]:
+def limit_time(lender: Any, ms: float) -> Iterator[None]:
     """Limit the session's statements, and set the limit back afterwards."""
     before = lender.execute(text("SELECT @@max_statement_time")).scalar()
     lender.execute(text("SET SESSION max_statement_time = :s"), {"s": ms / 1000})

@@ -84,11 +84,21 @@ def _drop_anchors(n: AnchorNames) -> Iterator[str]:
     yield f"DROP INDEX IF EXISTS {n.in_schema(n.log_index)}"
 
 
-def _drop_log(n: AnchorNames) -> Iterator[str]:
+def _drop_triggers(n: AnchorNames) -> Iterator[str]:
     for ending in ("rows", "moves", "whole"):
         yield f"DROP TRIGGER IF EXISTS {_trigger(n, ending)} ON {n.source}"
-    yield f"DROP FUNCTION IF EXISTS {_function(n)}()"
+    # With those of a table that was renamed, which took its triggers along.
+    yield f"DROP FUNCTION IF EXISTS {_function(n)}() CASCADE"
+
+
+def _drop_log(n: AnchorNames) -> Iterator[str]:
+    yield from _drop_triggers(n)
     yield f"DROP TABLE IF EXISTS {n.log}, {n.state}"
+
+
+def _identity(n: AnchorNames) -> str:
+    quoted = n.source.replace("'", "''")
+    return f"CAST(CAST(to_regclass('{quoted}') AS oid) AS text)"
 
 
 _TRIGGERS = 3  # rows, moves and the whole table
@@ -136,7 +146,9 @@ ANCHORS = AnchorEngine(
     create_anchors=_create_anchors,
     drop_anchors=_drop_anchors,
     drop_log=_drop_log,
+    drop_triggers=_drop_triggers,
     has_triggers=_has_triggers,
+    identity=_identity,
     types=copied,
     begin_snapshot=begin_repeatable,
     sees_one=is_repeatable,

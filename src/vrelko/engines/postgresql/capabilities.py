@@ -25,6 +25,7 @@ CAPABILITIES = Capabilities(
     equality_traps=False,
     lateral=True,
     bound_prunes=True,
+    endless_moments=True,
     zoned_moments=True,
     sorts_groups=_TRAITS.sorts_groups,
     tells_open_transactions=True,
@@ -69,7 +70,11 @@ def needs_bound(connection: Any, table: Table, dialect: Dialect) -> bool:
 _COLUMNS = text(
     "SELECT a.attname, a.attnotnull, coalesce(c.collname, '') AS collation, "
     "format_type(CASE WHEN t.typtype = 'd' THEN t.typbasetype ELSE t.oid END, NULL) AS kind, "
-    "format_type(a.atttypid, a.atttypmod) AS exact FROM pg_attribute a "
+    "format_type(a.atttypid, a.atttypmod) AS exact, NOT coalesce(c.collisdeterministic, true), "
+    "CAST(a.attrelid AS bigint), "
+    "CAST(CASE WHEN t.typtype = 'd' THEN t.typbasetype ELSE t.oid END AS bigint), "
+    "t.typtype = 'c' "
+    "FROM pg_attribute a "
     "JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_collation c ON c.oid = a.attcollation "
     "WHERE a.attrelid = to_regclass(:name) AND a.attnum > 0 AND NOT a.attisdropped"
 )
@@ -93,9 +98,61 @@ def read_columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, S
     name = dialect.identifier_preparer.format_table(table)
     rows = connection.execute(_COLUMNS, {"name": name})
     return {
-        column: Stored(kind, not filled, collation, exact=exact)
-        for column, filled, collation, kind, exact in rows
+        column: Stored(
+            kind,
+            not filled,
+            collation,
+            exact=exact,
+            nondeterministic=folds,
+            wire=(of, number),
+            composite=composite,
+        )
+        for column, filled, collation, kind, exact, folds, of, number, composite in rows
     }
+
+
+def shows(cursor: Any, wires: Sequence[tuple[int, Any, bool]]) -> bool:
+    """Tell whether a result's columns are of the tables and types that the catalog told of.
+
+    `wires`: a column's place, with the numbers of its table and type, and whether it may hold NULL.
+    A driver that is not psycopg shows nothing that could differ.
+    """
+    inner = getattr(cursor, "_cursor", cursor)  # of an asynchronous driver
+    found = getattr(inner, "pgresult", None)
+    if found is None:
+        return True
+    for place, known, _ in wires:
+        table = found.ftable(place)
+        # An expression is of no table.
+        if table and (table != known[0] or found.ftype(place) != known[1]):
+            return False
+    return True
+
+
+def rounds_floats(connection: Any) -> bool:
+    """Tell whether the session sends floating-point numbers with fewer digits than they have."""
+    asked = text("SELECT CAST(current_setting('extra_float_digits') AS int)")
+    return int(connection.execute(asked).scalar()) < 1
+
+
+_HIDES = text("SELECT relkind = 'v' OR relrowsecurity FROM pg_class WHERE oid = to_regclass(:name)")
+
+
+def hides_rows(connection: Any, table: Table, dialect: Dialect) -> bool:
+    """Tell whether users may see other rows of a table: by its policies, or as it is a view."""
+    name = dialect.identifier_preparer.format_table(table)
+    return bool(connection.execute(_HIDES, {"name": name}).scalar())
+
+
+def database_of(connection: Any) -> tuple[Any, ...]:
+    """Return which database a connection is to, as its driver knows it."""
+    info = getattr(connection.connection.driver_connection, "info", None)
+    return tuple(str(getattr(info, name, "")) for name in ("host", "port", "dbname"))
+
+
+def schemas_of(connection: Any) -> str:
+    """Return the schemas that names without one are looked for in."""
+    return str(connection.execute(text("SELECT CAST(current_schemas(true) AS text)")).scalar())
 
 
 _SPREAD = text(

@@ -20,6 +20,7 @@ from vrelko.engines.record import (
     forbid_writes_by,
     kinds_of,
     no_repeats,
+    sorts_all,
 )
 
 
@@ -50,9 +51,17 @@ ENGINE = EngineRecord(
     folds_names=True,
     read_indexes=capabilities.read_indexes,
     read_columns=capabilities.read_columns,
+    sorted_bytes=sorts_all,
+    hides_rows=capabilities.hides_rows,
+    rounds_floats=capabilities.rounds_floats,
+    shows_nulls=False,
+    shows=capabilities.shows,
+    database_of=capabilities.database_of,
+    schemas_of=capabilities.schemas_of,
     read_spread=capabilities.read_spread,
     read_distribution=read_distribution,
     read_kinds=_kinds,
+    affinity=None,
     find_functions=capabilities.find_functions,
     repeats_clock=no_repeats,
     capabilities_for=_abilities,

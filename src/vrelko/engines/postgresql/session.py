@@ -49,28 +49,33 @@ def _scanned(node: Mapping[str, Any]) -> Iterator[int]:
 
 
 @contextmanager
-def limit_time(lender: Any, ms: float, keep: bool) -> Iterator[None]:
-    """Limit the transaction's statements; `keep` sets a savepoint that failing ones go back to."""
+def limit_time(lender: Any, ms: float) -> Iterator[None]:
+    """Limit the transaction's statements; one that fails leaves the transaction as it was.
+
+    Inside a transaction of the caller's a savepoint is set; one that begins here is rolled back.
+    """
     alone = _commits_alone(lender)  # then a limit for the transaction would end with itself
-    keep = keep and not alone
+    inside = lender.in_transaction() and not alone
     # SET takes no parameter; the function does.
     change = text("SELECT set_config('statement_timeout', :ms, :local)")
     # It is the user's, and comes back afterwards.
     before = lender.execute(text("SHOW statement_timeout")).scalar()
-    if keep:
+    if inside:
         lender.execute(text("SAVEPOINT vrelko_limit"))
     lender.execute(change, {"ms": str(max(round(ms), 1)), "local": not alone})
     try:
         yield
     except BaseException:
-        with suppress(SQLAlchemyError):  # a failed transaction takes its limit with it
-            if keep:
+        with suppress(SQLAlchemyError):  # a lost connection takes its limit with it
+            if inside:
                 lender.execute(text("ROLLBACK TO SAVEPOINT vrelko_limit"))
+            elif alone:
+                lender.execute(change, {"ms": str(before), "local": False})
             else:
-                lender.execute(change, {"ms": str(before), "local": not alone})
+                lender.rollback()
         raise
     lender.execute(change, {"ms": str(before), "local": not alone})
-    if keep:
+    if inside:
         lender.execute(text("RELEASE SAVEPOINT vrelko_limit"))
 
 

@@ -51,19 +51,37 @@ def _drop_anchors(n: AnchorNames) -> Iterator[str]:
     yield f"DROP INDEX IF EXISTS {n.in_schema(n.log_index)}"
 
 
-def _drop_log(n: AnchorNames) -> Iterator[str]:
+def _drop_triggers(n: AnchorNames) -> Iterator[str]:
     for ending in ("rows", "gone", "moves"):
         yield f"DROP TRIGGER IF EXISTS {n.trigger(ending)}"
+
+
+def _identity(n: AnchorNames) -> str:
+    # Where the table and its triggers begin in the file: VACUUM moves them as well.
+    name = n.tables.table.name.replace("'", "''")
+    return (
+        "(SELECT group_concat(name || rootpage) FROM (SELECT name, rootpage FROM "
+        f"{n.in_schema('sqlite_master')} WHERE tbl_name = '{name}' COLLATE NOCASE "
+        "AND type IN ('table', 'trigger') ORDER BY name))"
+    )
+
+
+def _drop_log(n: AnchorNames) -> Iterator[str]:
+    yield from _drop_triggers(n)
     for table in (n.log, n.state):
         yield f"DROP TABLE IF EXISTS {table}"
 
 
 def _has_triggers(connection: Connection, n: AnchorNames) -> bool:
     catalog = n.in_schema("sqlite_master")
-    asked = text(f"SELECT count(*) FROM {catalog} WHERE type = 'trigger' AND name IN (:a, :b, :c)")
+    asked = text(
+        f"SELECT count(*) FROM {catalog} WHERE type = 'trigger' AND name IN (:a, :b, :c) "
+        "AND tbl_name = :table COLLATE NOCASE"
+    )
     names = [f"vrelko_{n.tables.group}_{ending}" for ending in ("rows", "gone", "moves")]
     # All three or none: with one of them missing the log is short without a word.
-    found = connection.execute(asked, dict(zip("abc", names, strict=True))).scalar()
+    values = {"table": n.tables.table.name, **dict(zip("abc", names, strict=True))}
+    found = connection.execute(asked, values).scalar()
     return found == len(names)
 
 
@@ -126,7 +144,9 @@ ANCHORS = AnchorEngine(
     create_anchors=_create_anchors,
     drop_anchors=_drop_anchors,
     drop_log=_drop_log,
+    drop_triggers=_drop_triggers,
     has_triggers=_has_triggers,
+    identity=_identity,
     types=_types,
     begin_snapshot=_begin,
     sees_one=_sees_one,

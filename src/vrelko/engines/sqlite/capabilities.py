@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import re
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,6 +16,7 @@ from vrelko.core.capabilities import Capabilities
 from vrelko.core.engine_traits import TRAITS
 from vrelko.core.stored import Stored
 from vrelko.engines import clock
+from vrelko.engines.sqlite.catalog import is_without_rowid
 from vrelko.errors import DatabaseError
 
 _TRAITS = TRAITS["sqlite"]
@@ -37,22 +39,89 @@ _MAGIC = b"SQLite format 3\x00"
 
 
 _COLUMNS = text('SELECT name, type, "notnull", pk FROM pragma_table_info(:name, :space)')
+_KEY_INDEX = text("SELECT 1 FROM pragma_index_list(:name, :space) WHERE origin = 'pk'")
+_SET_OPERATION = re.compile(r"\b(UNION|INTERSECT|EXCEPT)\b", re.IGNORECASE)
 
 
 def read_columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, Stored]:
     """Return the columns of a table or view by name; none where there is no such table.
 
-    A table's only key column is its row id where it is declared INTEGER, and never NULL then.
+    A key is the row id, and never NULL, where it has no index of its own: a column declared
+    INTEGER, but not one declared INT, or with DESC. A key WITHOUT ROWID is never NULL either.
     """
     space = table.schema or "main"
-    rows = connection.execute(_COLUMNS, {"name": table.name, "space": space}).all()
-    # Only a key of one column can be the row id.
-    alone = sum(1 for row in rows if row[3]) == 1
-    found = {}
-    for name, kind, filled, place in rows:
-        row_id = alone and place and kind.upper() == "INTEGER"
-        found[name] = Stored(kind.partition("(")[0].strip().lower(), not (filled or row_id))
-    return found
+    names = {"name": table.name, "space": space}
+    rows = connection.execute(_COLUMNS, names).all()
+    keyed = any(row[3] for row in rows)
+    indexed = keyed and connection.execute(_KEY_INDEX, names).first() is not None
+    filled_key = keyed and (not indexed or is_without_rowid(connection, table.name, space))
+    views = _views(connection, space) if not keyed else {}
+    return {
+        name: Stored(
+            kind.partition("(")[0].strip().lower(),
+            not (filled or (place and filled_key)),
+            mixed=_is_set_operation(table.name, views),
+            of_view=table.name.lower() in views,
+        )
+        for name, kind, filled, place in rows
+    }
+
+
+def shows(cursor: Any, wires: Sequence[tuple[int, Any, bool]]) -> bool:
+    """Tell that nothing differs: results of SQLite say no more of a column than its name."""
+    return True
+
+
+def database_of(connection: Any) -> tuple[Any, ...]:
+    """Return the files of a connection, of one in memory what tells it from others."""
+    cursor = connection.connection.cursor()
+    cursor.execute("PRAGMA database_list")
+    files = tuple((name, file) for _, name, file in cursor.fetchall())
+    cursor.close()
+    in_memory = any(not file for name, file in files if name == "main")
+    return (*files, id(connection.connection.dbapi_connection)) if in_memory else files
+
+
+def schemas_of(connection: Any) -> str:
+    """Return that names without a schema are looked for in one place alone."""
+    return ""
+
+
+def _views(connection: Any, space: str) -> dict[str, str]:
+    """Return the text of each view by its name in lower case."""
+    quoted = connection.dialect.identifier_preparer.quote(space).replace(":", "\\:")
+    asked = text(f"SELECT name, sql FROM {quoted}.sqlite_master WHERE type = 'view'")
+    return {str(view).lower(): str(sql) for view, sql in connection.execute(asked)}
+
+
+def _is_set_operation(name: str, views: Mapping[str, str]) -> bool:
+    """Tell whether a name is that of a view with a UNION or the like, in it or in views it reads.
+
+    Told by words of its text: one that stands in a string or a name counts too.
+    """
+    waiting, read = [name.lower()], set()
+    while waiting:
+        one = waiting.pop()
+        if one not in views or one in read:
+            continue
+        read.add(one)
+        if _SET_OPERATION.search(views[one]):
+            return True
+        waiting += [other for other in views if other in views[one].lower()]
+    return False
+
+
+def affinity_of(kind: str) -> str:
+    """Return how a column of a declared type converts what it is compared with.
+
+    "numeric", "text" or "" for not at all (SQLite's documentation, "Datatypes", section 3.1).
+    """
+    name = kind.lower()
+    if "int" in name:
+        return "numeric"
+    if any(part in name for part in ("char", "clob", "text")):
+        return "text"
+    return "" if not name or "blob" in name else "numeric"
 
 
 def check_file(path: str | None) -> None:

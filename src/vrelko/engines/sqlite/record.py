@@ -18,9 +18,12 @@ from vrelko.engines.record import (
     Parts,
     Paths,
     explained_rows,
+    hides_nothing,
     no_functions,
     no_parts,
     no_repeats,
+    no_rounding,
+    sorts_all,
 )
 from vrelko.engines.sqlite import capabilities, catalog, plans, session
 from vrelko.engines.sqlite.anchors import ANCHORS
@@ -66,9 +69,17 @@ ENGINE = EngineRecord(
     folds_names=False,
     read_indexes=_indexes,
     read_columns=capabilities.read_columns,
+    sorted_bytes=sorts_all,
+    hides_rows=hides_nothing,  # a file has no users
+    rounds_floats=no_rounding,
+    shows_nulls=False,
+    shows=capabilities.shows,
+    database_of=capabilities.database_of,
+    schemas_of=capabilities.schemas_of,
     read_spread=catalog.read_spread,
     read_distribution=read_distribution,
     read_kinds=_kinds,
+    affinity=capabilities.affinity_of,
     find_functions=no_functions,
     repeats_clock=no_repeats,
     capabilities_for=_abilities,

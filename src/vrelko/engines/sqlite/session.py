@@ -28,7 +28,7 @@ def count_reads(connection: Connection, run: Callable[[], Any]) -> Reads:
 
 
 @contextmanager
-def limit_time(lender: Any, ms: float, keep: bool) -> Iterator[None]:
+def limit_time(lender: Any, ms: float) -> Iterator[None]:
     """Interrupt statements that are run inside the block after `ms` milliseconds."""
     connection = lender.connection() if hasattr(lender, "get_bind") else lender
     driver = connection.connection.dbapi_connection

@@ -47,6 +47,8 @@ class AnchorSet:
     """The anchors that readers remember, by part."""
     stored: object = None
     """What a file holds of them; None where they stand in the database."""
+    identity: tuple[str, str] | None = None
+    """What tells the table from others, as SQL and as it was when the anchors were found."""
 
     def variant(self, connection: Any) -> Variant:
         """The variant whose rows are counted, on a connection."""

@@ -247,4 +247,10 @@ class AnchorLookup(KeyRanges):
         state = self.set.tables.state
         # Hexadecimal, so it may stand in the text; a parameter would be filled in at each run.
         own = state.c.mark == literal_column(f"'{self.set.tables.mark}'")
-        return select(func.max(state.c.version)).where(own).scalar_subquery()
+        version = select(func.max(state.c.version)).where(own)
+        # Of another table, put in the place of the one that was counted, they tell nothing.
+        if self.set.identity is not None:
+            asked, known = self.set.identity
+            quoted = known.replace("'", "''")
+            version = version.where(literal_column(asked) == literal_column(f"'{quoted}'"))
+        return version.scalar_subquery()

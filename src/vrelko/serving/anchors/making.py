@@ -57,6 +57,7 @@ def create(engine: Engine, anchors: AnchorSet, *, static: bool = False) -> None:
             # Readers go by the state, so it is forgotten before the anchors are.
             run(connection, [names.forget_state(), *parts.drop_anchors(names)])
         if not static and not parts.has_triggers(connection, names):
+            run(connection, parts.drop_triggers(names))
             run(connection, parts.create_triggers(names))
         run(connection, parts.create_anchors(names, types))
 

@@ -26,10 +26,12 @@ from vrelko.engines.registry import dialect_of
 from vrelko.errors import ListingError
 from vrelko.serving.anchors.anchor_set import FAN, AnchorSet, K
 from vrelko.serving.settings import Settings
+from vrelko.serving.variants.columns import ROW_ID
 from vrelko.serving.variants.store import VariantStore
+from vrelko.serving.variants.translation import translated
 from vrelko.sql.anchor_tables import AnchorTables
 from vrelko.sql.conditions import bound_parameters
-from vrelko.sql.entities import adds_criteria
+from vrelko.sql.entities import adds_criteria, core_connection
 from vrelko.sql.filters import Filters
 from vrelko.sql.sources import conjuncts, own_column
 from vrelko.sql.unions import is_constant
@@ -48,7 +50,11 @@ def anchor_set(
     orders by expressions.
     """
     dialect, store = dialect_of(connection, settings.select), settings.variants
-    described, table = store.described, settings.paged_table
+    described, paged = store.described, settings.paged_table
+    # Under the schema that the connection's statements name instead of the table's own.
+    table = (
+        None if paged is None else translated(core_connection(connection, settings.select), paged)
+    )
     plain = not (described.wrapped or described.merged) and len(described.sources.tables) == 1
     if table is None or not plain or settings.steady.settle is not None:
         raise _refused(settings, "reads more than the plain rows of one table")
@@ -119,6 +125,8 @@ def _keys(settings: Settings, connection: Any, order: str | None) -> tuple[str, 
     keys = []
     for term, key in zip(variant.order.terms, variant.source.keys, strict=True):
         column = own_column(key.element, settings.paged_table)
+        if column is None and term.name == ROW_ID:
+            raise _refused(settings, "has a key that may be NULL: declare its columns NOT NULL")
         if column is None:
             raise _refused(settings, f"is ordered by {term.name!r}, which is not a plain column")
         keys.append((column, term))

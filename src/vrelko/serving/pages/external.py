@@ -16,6 +16,7 @@ from vrelko.serving.pages.page import CursorWriter, Page
 from vrelko.serving.pages.request import BoundRequest
 from vrelko.serving.pages.rows import PageReader
 from vrelko.serving.settings import Settings
+from vrelko.serving.variants.moved import Watched
 from vrelko.serving.variants.runner import Runner
 from vrelko.sql.parameters import LIMIT, OFFSET, key_parameters
 from vrelko.sql.rows import Cutter
@@ -34,6 +35,7 @@ class GivenResults(Runner):
         cutter: Cutter | None,
         ours: Mapping[str, Any],
         apart: Callable[[Any], Any] | None = None,
+        variant: Watched | None = None,
     ) -> tuple[Sequence[Any], Sequence[Any]]:
         """Return the rows of the next result, none where no more were given."""
         if not self._results:

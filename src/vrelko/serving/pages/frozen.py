@@ -10,7 +10,7 @@ from vrelko.errors import PageError, UnavailableError
 from vrelko.serving.pages.batch import Batch
 from vrelko.serving.pages.request import BoundRequest
 from vrelko.serving.steady.frozen import FrozenIds
-from vrelko.sql.key_filters import IDS
+from vrelko.serving.variants.row_keys import tied
 
 
 def freeze(opened: BoundRequest, frozen: FrozenIds) -> str:
@@ -57,14 +57,14 @@ def read_frozen(opened: BoundRequest, frozen: FrozenIds, name: str, spot: Spot, 
     variant = opened.variant
     found: dict[tuple[Any, ...], tuple[Any, Any]] = {}
     if wanted:
-        # An IN of single values is no list of tuples.
-        one = len(variant.identity) == 1
-        ids = [key[0] for key in wanted] if one else wanted
-        rows, full = opened.runner.fetch(
-            variant.by_ids(), variant.cutter, {IDS: ids}, variant.apart
-        )
+        statement, ids = variant.by_ids(wanted)
+        rows, full = opened.runner.fetch(statement, variant.cutter, ids, variant.apart)
         for row, whole in zip(rows, full, strict=True):
-            found[variant.id_of(variant.key_from(whole))] = row, whole
+            key = variant.id_of(variant.key_from(whole))
+            # A list of ids cannot tell which of two rows was in it.
+            if key in found:
+                raise tied(str(variant.order))
+            found[key] = row, whole
     # In the order of the list: rows come as the engine finds them.
     kept = [found[key] for key in wanted if key in found]
     return Batch(

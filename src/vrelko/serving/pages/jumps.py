@@ -7,12 +7,12 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
-from sqlalchemy import Select, inspect, select
+from sqlalchemy import Select, inspect, literal_column, select
 from sqlalchemy.exc import SQLAlchemyError
 
 from vrelko.core.arithmetic import Total, check_offset, offset_of, page_count
 from vrelko.core.spot import Spot
-from vrelko.engines.registry import database_errors
+from vrelko.engines.registry import database_errors, record_of
 from vrelko.errors import DatabaseError, ListingError
 from vrelko.serving.anchors.anchor_file import FileAnchorLookup, read_file
 from vrelko.serving.anchors.anchor_set import AnchorSet
@@ -23,6 +23,7 @@ from vrelko.serving.anchors.remembered import Key
 from vrelko.serving.anchors.snapshots import begun_here, in_snapshot
 from vrelko.serving.pages.batch import Batch
 from vrelko.serving.pages.request import BoundRequest
+from vrelko.sql.anchor_tables import AnchorNames
 from vrelko.sql.entities import core_connection
 from vrelko.sql.parameters import LIMIT, OFFSET, integer, key_parameters
 
@@ -53,19 +54,22 @@ def by_anchors(opened: BoundRequest, ask: Callable[[AnchorLookup], _Told | None]
 
     Where they are gone since they were found, they are looked for anew at the next request.
     """
-    lookup = lookup_of(opened)
-    if lookup is None:
-        return None
     known = opened.settings.anchor_sets
-    try:
-        with database_errors("count by anchors"):
-            return ask(lookup)
-    except AnchorsGone:
-        known.clear()
-    except DatabaseError:
-        known.clear()
-        if _are_there(opened, lookup):
-            raise
+    for _ in range(2):
+        lookup = lookup_of(opened)
+        if lookup is None:
+            return None
+        try:
+            with database_errors("count by anchors"):
+                return ask(lookup)
+        except AnchorsGone:
+            # Looked for once more: the table may only have been written anew.
+            known.clear()
+        except DatabaseError:
+            known.clear()
+            if _are_there(opened, lookup):
+                raise
+            break
     opened.notes = (f"jumped by offset: {_none(opened)}",)
     return None
 
@@ -87,6 +91,9 @@ def _are_there(opened: BoundRequest, lookup: AnchorLookup) -> bool:
 
 def lookup_of(opened: BoundRequest) -> AnchorLookup | None:
     """Return the anchor lookup of a request's rows; None, with a note, without them."""
+    if opened.variant.private:
+        opened.notes = ("jumped by offset: anchors count rows that a policy may hide",)
+        return None
     connection = core_connection(opened.lender, opened.settings.select)
     with database_errors("look for anchors"):
         found = _set_of(opened, connection)
@@ -213,7 +220,10 @@ def _set_of(opened: BoundRequest, connection: Any) -> AnchorSet | str:
     """Return the anchors of a request's order, or why there are none; kept once they are found."""
     known, order = opened.settings.anchor_sets, str(opened.variant.order)
     # One listing may be read from several engines, which write its condition each in their own way.
-    which = connection.dialect.name, order
+    # And each database and schema has anchors of its own, or none.
+    record = record_of(connection.dialect)
+    where = opened.settings.variants.where(connection.dialect, opened.lender)
+    which = where, order
     found: AnchorSet | None = known.get(which)
     file = opened.settings.anchor_file
     if found is not None and (file is None or found.stored in read_file(Path(file)).values()):
@@ -234,6 +244,12 @@ def _set_of(opened: BoundRequest, connection: Any) -> AnchorSet | str:
         return f"the anchors of the order {order} are being built"
     if version is None:
         return _none(opened)
+    names = AnchorNames(made.tables, connection.dialect)
+    if version > 0 and not record.anchors.has_triggers(connection, names):
+        return "the anchors are those of a table that another one has replaced: build them anew"
+    asked = record.anchors.identity(names)
+    identity = str(connection.execute(select(literal_column(asked))).scalar())
+    made = replace(made, identity=(asked, identity))
     known.keep(which, made)
     return made
 

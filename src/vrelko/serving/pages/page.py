@@ -187,6 +187,11 @@ class Page(Sequence[Any]):
         return None if self.offset is None else from_to(self.offset, len(self.rows), self.total)
 
     @property
+    def order(self) -> str:
+        """The order that the page was read in, one of the listing's allowed ones."""
+        return self._cursors.variant.source.given
+
+    @property
     def keys(self) -> Sequence[tuple[Any, ...]]:
         """The key of each row: the values of the total order's terms, unique in the listing."""
         return [self._cursors.variant.key_from(row) for row in self._batch.full]

@@ -73,7 +73,7 @@ def answer(settings: Settings, lender: Any, request: Request) -> Page:
     if opened.variant.doubtful:
         prove_keys(opened.runner, opened.variant, batch.full)
     # Carried on by the cursors, so that the walk counts once.
-    counted = settings.count == "once" and batch.total is not NO_TOTAL
+    counted = settings.count == "once" and batch.total is not NO_TOTAL and opened.shares
     total = _to_carry(batch) if counted else None
     by_offset, numbered = settings.by_offset, settings.kind == "grid"
     cursors = CursorWriter(
@@ -191,6 +191,8 @@ def _read(opened: BoundRequest, spot: Spot, size: int, request: Request, notes: 
         batch = read_behind(opened.runner, opened.variant, spot, size)
     if batch is None:
         batch, counted = _read_any(opened, spot, size, request, counted, notes)
+    if not batch.rows and _is_past_end(settings, spot, batch):
+        batch, counted = _past_end(opened, spot, size, batch, request, counted, notes)
     # All rows of a listing served whole are on the page: it told its total when it was read.
     if kind == "none" or settings.strategy == "whole":
         return batch
@@ -235,18 +237,24 @@ def _read_any(
             # first.
             counted = _count(opened, "exact" if settings.strategy == "two-ended" else kind)
         batch = reader.read(spot, counted)
-    if not batch.rows and spot.kind in _JUMPS and batch.offset:
-        batch, counted = _past_end(opened, reader, spot, batch, request, counted, notes)
     return batch, counted
 
 
 _JUMPS = ("number", "offset")
 
 
+def _is_past_end(settings: Settings, spot: Spot, batch: Batch) -> bool:
+    """Tell whether an empty page stands behind the last row of a numbered listing."""
+    if spot.kind in _JUMPS:
+        return bool(batch.offset)
+    # An empty page behind a cursor is what a feed's tail gives until more rows come.
+    return settings.kind == "grid" and spot.kind == "after" and batch.before
+
+
 def _past_end(
     opened: BoundRequest,
-    reader: PageReader,
     spot: Spot,
+    size: int,
     batch: Batch,
     request: Request,
     counted: Total | None,
@@ -254,16 +262,22 @@ def _past_end(
 ) -> tuple[Batch, Total | None]:
     """Return what is shown behind the last row: nothing, the last page, or an error."""
     wanted = "last" if request.on_bad_page == "clamp" else request.past_end
-    what = f"page {spot.at:,}" if spot.kind == "number" else f"row {spot.at:,}"
+    what = f"page {spot.at:,}" if spot.kind == "number" else "the cursor"
+    if spot.kind == "offset":
+        what = f"row {spot.at:,}"
     if wanted == "error":
         raise PageError(
             f"{what} is past the end", "Ask for Spot.end() to see the last page", "page-past-end"
         )
     # The shape of a page, so that a client's loop ends without an error.
     if wanted == "empty":
-        return batch, counted
+        # The total in a cursor was counted when there were rows here.
+        return batch, None if spot.total is not None else counted
     notes.append(f"{what} is past the end; this is the last page")
-    total = _count(opened, "exact")  # no more rows than the offset that was asked for
+    # No more rows than the offset that was asked for; a cursor may stand behind any number.
+    cheap = spot.kind in _JUMPS or opened.settings.total == "exact"
+    total = _count(opened, "exact") if cheap else None
+    reader = PageReader(opened.runner, opened.variant, size, strategy=opened.settings.strategy)
     return reader.read(Spot.end(), total), total
 
 
@@ -328,7 +342,7 @@ def _count(opened: BoundRequest, kind: str) -> Total:
             value = int(runner.value(variant.count(cap)))
         else:
             connection = core_connection(opened.lender, settings.select)
-            with limit_time(connection, settings.count_ms, keep=True):
+            with limit_time(connection, settings.count_ms):
                 runner.limited = True
                 value = int(runner.value(variant.count(cap)))
     except TimeLimitError:

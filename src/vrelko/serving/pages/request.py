@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import Connection, Engine
 from sqlalchemy.engine.interfaces import Dialect
@@ -14,18 +14,24 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from vrelko.core.spot import Spot, check_spot
 from vrelko.engines.registry import database_errors, dialect_of
-from vrelko.errors import DatabaseError, PageError
+from vrelko.errors import CursorError, DatabaseError, PageError
 from vrelko.serving.anchors.snapshots import begin_snapshot
 from vrelko.serving.cursors.values import Digest
 from vrelko.serving.pages.long_keys import is_long, lengthen, shorten
 from vrelko.serving.settings import Settings
+from vrelko.serving.variants.moved import CatalogMovedError
 from vrelko.serving.variants.runner import Runner
+from vrelko.serving.variants.store import earlier_prints
 from vrelko.serving.variants.variant import Variant
+from vrelko.sql.entities import adds_by_events, refuse_shards
 from vrelko.sql.key_filters import TOP
 from vrelko.sql.parameters import key_parameters
 from vrelko.sql.period_filters import shortest_text
 
 _DIGESTED = frozenset({Digest})
+_MOST_ATTEMPTS = 4
+"""Times that a request is asked again while threads find out that their schemas differ."""
+_Answer = TypeVar("_Answer")
 
 
 @dataclass(slots=True)  # not frozen, which takes five times as long to make; nobody changes it
@@ -48,7 +54,8 @@ class Request:
 class BoundRequest:
     """A variant on a lent connection, with its parameters and what its cursors are bound to.
 
-    `order` as it was asked for. `misfit`: the anchors have promised rows that are not there.
+    `order`, `params` and `scope` as they were asked for. `misfit`: the anchors have promised rows
+    that are not there. `shares`: cursors carry totals; else another user might read them.
     """
 
     settings: Settings
@@ -60,6 +67,9 @@ class BoundRequest:
     notes: tuple[str, ...] = ()
     order: str | None = None
     misfit: bool = False
+    params: Mapping[str, Any] | None = None
+    scope: object = None
+    shares: bool = True
 
     def write(self, spot: Spot) -> str:
         """Return a spot as a cursor, its long values as digests."""
@@ -76,7 +86,10 @@ class BoundRequest:
         if at is None or at == "":
             return Spot.start()
         if isinstance(at, str):
-            spot = self.settings.book.read(at, self.fingerprint, self.settings.sealed)
+            try:
+                spot = self.settings.book.read(at, self.fingerprint, self.settings.sealed)
+            except CursorError as error:
+                spot = self._read_earlier(at, error)
         elif isinstance(at, Spot):
             spot = at
             check_spot(spot)
@@ -86,6 +99,9 @@ class BoundRequest:
                 "Give a cursor, Spot.number(n), another Spot, or None for the first page",
                 "spot-type",
             )
+        # It may be from before the rows came to be hidden from some.
+        if not self.shares and spot.total is not None:
+            spot = spot._replace(total=None)
         # A jump to a date becomes the row before it, so that going on needs no special case.
         if spot.kind == "value":
             return self._at_value(spot)
@@ -97,12 +113,32 @@ class BoundRequest:
                 key = self.key_of(key)
                 spot = spot._replace(key=key)
             if None in key:
-                self.variant.check_nulls(key)
+                self._check_nulls(key, isinstance(at, str))
             if _DIGESTED.intersection(map(type, key)):
                 spot = spot._replace(key=lengthen(self.runner, self.variant, key))
         if spot.top is not None and _DIGESTED.intersection(map(type, spot.top)):
             spot = spot._replace(top=lengthen(self.runner, self.variant, spot.top))
         return spot
+
+    def _check_nulls(self, key: tuple[Any, ...], of_cursor: bool) -> None:
+        try:
+            self.variant.check_nulls(key)
+        except PageError:
+            # A page has shown the NULL: the column holds some now, or does so in another schema.
+            if of_cursor:
+                raise CatalogMovedError(self.variant) from None
+            raise
+
+    def _read_earlier(self, cursor: str, error: CursorError) -> Spot:
+        """Return the spot of a cursor that was made when other columns could hold NULL."""
+        if error.code != "cursor-foreign":
+            raise error
+        given = self.settings.variants.filters.check(self.params)
+        for one, holds in earlier_prints(self.settings.name, self.variant, given, self.scope):
+            with suppress(CursorError):
+                spot = self.settings.book.read(cursor, one, self.settings.sealed)
+                return spot if holds else spot._replace(total=None)
+        raise error
 
     def _at_value(self, spot: Spot) -> Spot:
         """Return the spot behind the last row that stands ahead of a value in the order."""
@@ -163,6 +199,31 @@ def lend(connection: Any, settings: Settings) -> AbstractContextManager[Any]:
     return _in_session(lent, own=True) if settings.variants.orm else _Lent(lent)
 
 
+def as_known(settings: Settings, ask: Callable[[], _Answer]) -> _Answer:
+    """Return what is asked for; again, where the tables were not those that were known.
+
+    Their catalog is read anew then, and the schemas are looked for ahead of each page from then on.
+    """
+    for attempt in range(_MOST_ATTEMPTS):
+        try:
+            return ask()
+        except CatalogMovedError as moved:
+            note_move(settings, moved, attempt >= _MOST_ATTEMPTS - 2)
+    return ask()
+
+
+def note_move(settings: Settings, moved: CatalogMovedError, again: bool) -> None:
+    """Forget what was known of tables that are others now; `again`: read a moment ago as well."""
+    if moved.unreadable:  # which is known by now
+        return
+    if again:
+        # Just read: the protocol calls these columns otherwise than the catalog.
+        moved.variant.wires = ()
+    else:
+        settings.variants.has_moved(moved.variant)
+        settings.anchor_sets.clear()
+
+
 class _Lent:
     """Lends a connection, and gives it back even where the server is gone meanwhile."""
 
@@ -220,10 +281,13 @@ def open_variant(
     variants = settings.variants
     dialect: Dialect | None = getattr(lender, "dialect", None)
     # Looking up the engine takes longer than the rest of opening, and rarely changes.
+    adds = False
     if dialect is None or dialect is not variants.served:
+        refuse_shards(lender, settings.select)
+        adds = scope is None and adds_by_events(lender)
         dialect = variants.served = dialect_of(lender, settings.select)
     variant, values, print_ = variants.open(settings.name, dialect, lender, params, order, scope)
-    runner = Runner(lender, values, variants.forget)
+    runner = Runner(lender, values, variants, variant)
     return BoundRequest(
         settings=settings,
         lender=lender,
@@ -232,4 +296,7 @@ def open_variant(
         fingerprint=print_,
         runner=runner,
         order=order,
+        params=params,
+        scope=scope,
+        shares=not (adds or variant.fixed.unread or (variant.private and scope is None)),
     )

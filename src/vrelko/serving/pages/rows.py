@@ -9,12 +9,14 @@ from typing import Any
 from vrelko.core.arithmetic import Total, check_offset, offset_of, page_count
 from vrelko.core.set_filters import FEW_VALUES, MOST_VALUES, reads_branches
 from vrelko.core.spot import Spot
+from vrelko.errors import ListingError
 from vrelko.serving.pages.batch import Batch
 from vrelko.serving.pages.digests import digest_of, split_digests
 from vrelko.serving.variants.grouping import BOUND, FROM, Grouping
 from vrelko.serving.variants.row_keys import stuck
 from vrelko.serving.variants.runner import Runner
 from vrelko.serving.variants.variant import Variant
+from vrelko.sql.entities import fanned_out
 from vrelko.sql.parameters import LIMIT, OFFSET, key_parameters
 from vrelko.sql.set_filters import value_parameters
 
@@ -119,8 +121,22 @@ class PageReader:
         want = self._size if bound is None else min(bound, self._size)
         # Rows whose key may be NULL, or that are merged, cannot be joined again by it.
         deferred = self._strategy == "deferred-join" and self._variant.joinable
-        statement = self._variant.deferred() if deferred else self._variant.offset()
-        rows, full = self._run((statement,), want + 1, {OFFSET: offset}, plain=deferred)
+        rows: Sequence[Any] = ()
+        full: Sequence[Any] = ()
+        if deferred:
+            try:
+                rows, full = self._run(
+                    (self._variant.deferred(),), want + 1, {OFFSET: offset}, plain=True
+                )
+            except ListingError as error:  # so many rows, or two with one key: its key is none
+                if error.code not in ("key-tied", "session-shards"):
+                    raise
+                self._variant.joinable = False
+            if self._variant.repeats(full):
+                self._variant.joinable = False
+        # Read as they are, wherever the key does not tell rows apart.
+        if not deferred or not self._variant.joinable:
+            rows, full = self._run((self._variant.offset(),), want + 1, {OFFSET: offset})
         more = len(rows) > want
         # An empty page past the end may have rows ahead of it, or the listing may be
         # empty.
@@ -221,7 +237,12 @@ class PageReader:
             selects = variant.branches(len(values), key, backward)
             ours = {**key_parameters(key), **value_parameters(values)}
             found = self._run(selects, want, ours, plain=True)
+            if variant.repeats(found[1]):
+                variant.among = None
+                return self._seek(key, backward, want, near)
         variant.check_advance(key, found[1], backward)
+        if len(found[0]) < want and variant.ends_unseen[backward]:
+            self._runner.check_end(variant)
         return found
 
     def _edge(self, backward: bool, want: int) -> tuple[Sequence[Any], Sequence[Any]]:
@@ -233,7 +254,11 @@ class PageReader:
         if values is None:
             return self._run(self._variant.edge(backward), want)
         selects = self._variant.branches(len(values), None, backward)
-        return self._run(selects, want, value_parameters(values), plain=True)
+        found = self._run(selects, want, value_parameters(values), plain=True)
+        if self._variant.repeats(found[1]):
+            self._variant.among = None
+            return self._edge(backward, want)
+        return found
 
     def _by_groups(
         self, grouping: Grouping, key: tuple[Any, ...] | None, backward: bool, want: int
@@ -314,13 +339,18 @@ class PageReader:
             limited = select if inside else variant.limited(select, want)
             if limited is select:
                 values = {**values, LIMIT: want - len(rows)}
-            part, part_full = self._runner.fetch(limited, variant.cutter, values, variant.apart)
+            part, part_full = self._runner.fetch(
+                limited, variant.cutter, values, variant.apart, variant
+            )
             if not rows:
                 rows, full = part, part_full
             else:
                 rows, full = [*rows, *part], [*full, *part_full]
             if len(rows) >= want:
                 break
+        # More than the limit: something ran the statement on several databases.
+        if len(rows) > want and variant.apart is None and variant.record is not None:
+            raise fanned_out()
         # The row fetched beyond the page shows whether it ties with the last one, which
         # no cursor could tell apart.
         if len(full) == want > 1:
@@ -343,9 +373,14 @@ def read_behind(runner: Runner, variant: Variant, spot: Spot, size: int) -> Batc
     limited = variant.limited(selects[0], size + 1)
     if limited is selects[0]:
         return None
-    rows, full = runner.fetch(limited, variant.cutter, key_parameters(key), variant.apart)
+    values = key_parameters(key)
+    rows, full = runner.fetch(limited, variant.cutter, values, variant.apart, variant)
+    if len(rows) > size + 1 and variant.apart is None:
+        raise fanned_out()
     if full:
         variant.check_page(key, full, size)
+    if len(rows) <= size and variant.ends_unseen[0]:
+        runner.check_end(variant)
     before = bool(rows) or PageReader(runner, variant, size).any(backward=True)
     return _cut_behind(rows, full, before, size, spot)
 

@@ -35,6 +35,13 @@ def read_steadily(
         )
     # A list knows places, and no keys.
     by_number = spot.kind not in ("after", "before")
+    if steady.frozen is not None and opened.variant.private and opened.scope is None:
+        raise PageError(
+            "a frozen list of rows that not every user may see would show others how many there "
+            "are",
+            "Name the user or tenant: scope=…",
+            "frozen-scope",
+        )
     if steady.frozen is not None and by_number:
         frozen, name = steady.frozen, spot.frozen or freeze(opened, steady.frozen)
         batch = _or_last(

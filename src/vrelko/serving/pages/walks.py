@@ -17,11 +17,13 @@ from vrelko.engines.views import hold_history, hold_view
 from vrelko.errors import PageError
 from vrelko.serving.pages.batch import Batch
 from vrelko.serving.pages.page import CursorWriter, Page
-from vrelko.serving.pages.request import BoundRequest, lend, open_variant
+from vrelko.serving.pages.request import BoundRequest, lend, note_move, open_variant
 from vrelko.serving.pages.rows import PageReader, prove_keys
 from vrelko.serving.settings import Settings
+from vrelko.serving.variants.moved import CatalogMovedError
 from vrelko.serving.variants.row_keys import stuck
 from vrelko.serving.variants.runner import Runner
+from vrelko.serving.variants.variant import Variant
 from vrelko.sql.parameters import UNTIL, key_parameters
 
 _MOST_PARTS = 10_000
@@ -92,18 +94,25 @@ def _pages(
     most: int,
     limit_ms: float | None,
 ) -> Iterator[Page]:
-    variant, given = opened.variant, opened.given
-    if last is not None:
-        variant = variant.flagging(last)
-        given = {**given, **key_parameters(last, UNTIL)}
-    cursors = CursorWriter(opened.write, variant, False, False)
+    variant, given = _up_to(opened, last)
+    cursors, again = CursorWriter(opened.write, variant, False, False), False
     # The first page comes alone, so that a reader who stops there has paid for no more.
     at_once, alarm = 1, LoopAlarm()
     while True:
         with lend(source, opened.settings) as lender, _limited(lender, limit_ms):
-            runner = Runner(lender, given, opened.settings.variants.forget)
+            runner = Runner(lender, given, opened.settings.variants, variant)
             runner.limited = limit_ms is not None
-            batch = PageReader(runner, variant, size * at_once).read(spot, None)
+            try:
+                batch = PageReader(runner, variant, size * at_once).read(spot, None)
+            except CatalogMovedError as moved:
+                note_move(opened.settings, moved, again)
+                again = True
+                asked_for = opened.params, opened.order, opened.scope
+                opened = open_variant(opened.settings, lender, *asked_for)
+                variant, given = _up_to(opened, last)
+                cursors = CursorWriter(opened.write, variant, False, False)
+                continue
+            again = False
             if variant.doubtful:
                 prove_keys(runner, variant, batch.full)
             if last is not None:
@@ -124,6 +133,13 @@ def _pages(
         # Doubling: a long walk soon reads eight pages a statement, a short one never reads what
         # nobody wants.
         at_once = min(at_once * 2, most, max(_MOST_ROWS // size, 1))
+
+
+def _up_to(opened: BoundRequest, last: tuple[Any, ...] | None) -> tuple[Variant, Mapping[str, Any]]:
+    """Return the variant and values of a walk that ends with a key, None for one to the end."""
+    if last is None:
+        return opened.variant, opened.given
+    return opened.variant.flagging(last), {**opened.given, **key_parameters(last, UNTIL)}
 
 
 def _limited(lender: Any, ms: float | None) -> AbstractContextManager[None]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 from sqlalchemy import Column, ColumnElement, Select
@@ -25,7 +26,8 @@ class Agreed:
     """An order and its keys; `unique` terms identify a row, `columns` say what each name means.
 
     `members`: those of a UNION ALL that pages may be pushed into. `doubtful`: a type is not one
-    that was tried, so the first page asks whether its rows are found by their keys.
+    that was tried, so the first page asks whether its rows are found by their keys. `kinds`: what
+    the database stores for each term, None where it was not asked.
     """
 
     order: Order
@@ -34,6 +36,7 @@ class Agreed:
     columns: dict[str, ColumnElement[Any]]
     members: Members
     doubtful: bool = False
+    kinds: tuple[Stored | None, ...] = ()
 
 
 def agree(
@@ -54,19 +57,18 @@ def agree(
     """
     columns = dict(found.columns)
 
-    def may_be_null(element: ColumnElement[Any]) -> bool:
-        if asked is None or own:
-            return False
-        return asked.may_be_null(lender, origins(element))
-
+    # Our own tables hold NULLs just where their columns say so.
+    told = None if own else asked
     # A model may say NOT NULL where the table does not: rows would be passed over in silence.
     nullable = set(found.nullable)
-    nullable |= {name for name in chosen.names if may_be_null(columns[name])}
+    if told is not None:
+        named = ((name, origins(columns[name])) for name in chosen.names)
+        nullable |= {name for name, shown in named if told.may_be_null(lender, shown)}
     unique: tuple[str, ...] = found.unique
     capabilities = capabilities_of(dialect)
     # Its row id then tells apart the rows whose keys hold NULLs.
     if capabilities.null_keys and not found.merged:
-        row_ids, instead = _row_ids(found, nullable)
+        row_ids, instead = _row_ids(found, nullable, partial(_has_row_id, lender, told))
         columns |= row_ids
         unique = (*(name for name in unique if name not in instead), *row_ids)
     order = resolve_nulls(make_total(chosen, unique), nullable, capabilities.nulls_low)
@@ -74,7 +76,7 @@ def agree(
     elements = [columns[name] for name in order.names]
     kinds: list[Stored | None] = [None] * len(elements)
     if asked is not None:
-        kinds = asked.find(lender, elements, filtered)
+        kinds = asked.find_exact(lender, elements, filtered)
     moving = asked is not None and asked.moving(lender, kinds)
     keys = tuple(
         key_column(name, element, dialect, kind, moving)
@@ -87,17 +89,32 @@ def agree(
     pushed = replace(_members(members, elements, kinds, lender, asked), over=over)
     doubtful = asked is not None and any(is_doubtful(kind, dialect) for kind in kinds)
     return Agreed(
-        order=order, keys=keys, unique=unique, columns=columns, members=pushed, doubtful=doubtful
+        order=order,
+        keys=keys,
+        unique=unique,
+        columns=columns,
+        members=pushed,
+        doubtful=doubtful,
+        kinds=tuple(kinds),
     )
 
 
+def _has_row_id(lender: Any, asked: Columns | None, column: Column[Any]) -> bool:
+    """Tell whether a row id tells apart the rows whose key is NULL in a column, if any may be."""
+    stored = None if asked is None else asked.of(lender, origins(column)[0])
+    # Without a database to ask, a model's word is taken for it.
+    if stored is None:
+        return not is_row_id(column)
+    return stored.nullable and not stored.of_view
+
+
 def _row_ids(
-    found: Described, nullable: set[str]
+    found: Described, nullable: set[str], has_row_id: Callable[[Column[Any]], bool]
 ) -> tuple[dict[str, ColumnElement[Any]], set[str]]:
     """Return the row ids of tables whose key may hold NULLs, and the key's names they stand for.
 
-    Those of an outer join's optional side are added to `nullable`. Without a database to ask, a
-    model's word is taken for it.
+    Those of an outer join's optional side are added to `nullable`. `has_row_id` tells whether a
+    column of a key may hold NULLs, in a table with row ids.
     """
     maybe = set(nullable)
     row_ids: dict[str, ColumnElement[Any]] = {}
@@ -113,8 +130,7 @@ def _row_ids(
         doubtful = [found.columns[name] for name in names if name in maybe]
         # Only a primary key is mended so: a UNIQUE constraint with NULLs never identified a row.
         keyed = doubtful and all(
-            isinstance(one, Column) and one.name in primary and not is_row_id(one)
-            for one in doubtful
+            isinstance(one, Column) and one.name in primary and has_row_id(one) for one in doubtful
         )
         row_id = row_id_of(source) if keyed else None
         if row_id is not None:

@@ -17,6 +17,7 @@ from vrelko.engines.mariadb.capabilities import count_rows
 from vrelko.engines.registry import capabilities_of, record_of
 from vrelko.serving.variants.columns import Columns
 from vrelko.serving.variants.grouping import Grouping
+from vrelko.serving.variants.translation import translated
 from vrelko.sql.counts import without_locks
 from vrelko.sql.entities import core_connection
 from vrelko.sql.indexes import NO_PINS, Pins, Sought, find_pins, first_alone, places_nulls
@@ -42,6 +43,7 @@ class Catalog:
         self._dialect = dialect
         self._table = base_table(described.sources.tables[0])
         self._found: list[IndexFacts] | None = None
+        self._private: bool | None = None
         self._abilities: tuple[Capabilities, bool] | None = None
 
     @cached_property
@@ -55,14 +57,37 @@ class Catalog:
             return capabilities_of(self._dialect), False
         if self._abilities is None:
             # A table in a subquery may be spread over servers, too.
-            inside = [one for one in visitors.iterate(found.select) if isinstance(one, Table)]
-            bases = [base_table(one) for one in found.sources.tables]
-            tables = list(dict.fromkeys([*(one for one in bases if one is not None), *inside]))
+            tables = self._tables(found)
             connection = core_connection(lender, self._select)
             self._abilities = record_of(self._dialect).capabilities_for(
-                connection, tables, self._dialect
+                connection, [translated(connection, one) for one in tables], self._dialect
             )
         return self._abilities
+
+    def private(self, lender: Any) -> bool:
+        """Tell whether users of the database may see other rows: by policies, or through views."""
+        if lender is None:
+            return False
+        if self._private is None:
+            self._private = self._hides_rows(core_connection(lender, self._select))
+        return self._private
+
+    def _hides_rows(self, connection: Any) -> bool:
+        tables = [translated(connection, one) for one in self._tables(self._described)]
+        hides = record_of(self._dialect).hides_rows
+        return any(hides(connection, one, self._dialect) for one in tables)
+
+    def is_as_read(self, connection: Any) -> bool:
+        """Tell whether columns and policies are still those that were read."""
+        if self._private is not None and self._private != self._hides_rows(connection):
+            return False
+        return self.columns.are_as_read(connection)
+
+    def _tables(self, found: Described) -> list[Table]:
+        """Return the tables that are read, those in subqueries too."""
+        inside = [one for one in visitors.iterate(found.select) if isinstance(one, Table)]
+        bases = [base_table(one) for one in found.sources.tables]
+        return list(dict.fromkeys([*(one for one in bases if one is not None), *inside]))
 
     def find_indexes(
         self,
@@ -126,7 +151,7 @@ class Catalog:
         key = source.keys[position]
         # A bound given as a literal must come back as it is stored; a small table is
         # sorted as fast.
-        if not is_exact(key) or count_rows(lender, table) < _SORTED_AS_FAST:
+        if not is_exact(key) or count_rows(lender, translated(lender, table)) < _SORTED_AS_FAST:
             return None
         return Grouping(source, without_locks(filtered), position)
 
@@ -135,7 +160,8 @@ class Catalog:
         # Kept until a statement fails for want of an index: `VariantStore.forget`.
         if self._found is None:
             found = core_connection(lender, self._select)
-            self._found = record_of(self._dialect).read_indexes(found, table, self._dialect)
+            read = record_of(self._dialect).read_indexes
+            self._found = read(found, translated(found, table), self._dialect)
         return self._found
 
     def _is_plain(self, filtered: Select[Any]) -> bool:

@@ -12,6 +12,7 @@ from typing import Any
 
 from sqlalchemy import ColumnElement, Select, bindparam
 
+from vrelko.sql.keys import plainly
 from vrelko.sql.page_source import Source
 from vrelko.sql.parameters import LIMIT, OFFSET, integer
 
@@ -29,7 +30,7 @@ class Grouping:
 
     def __init__(self, source: Source, counted: Select[Any], position: int) -> None:
         self._key = source.keys[position]
-        self._column: ColumnElement[Any] = self._key.element
+        self._column: ColumnElement[Any] = plainly(self._key.element)
         self._descending = source.order.terms[position].descending
         self._counted = counted
         self.position = position

@@ -84,12 +84,16 @@ class RowKeys:
     def check_apart(self, one: Any, other: Any) -> None:
         """Raise ListingError where two neighbouring rows have one key: the second would be lost."""
         if self._take(one) == self._take(other) and alike(self._take(one), self._take(other)):
-            raise ListingError(
-                f"two rows have one key in the order {str(self.order)!r}, so one would be lost "
-                "between two pages",
-                "Name columns that tell all rows apart with unique=[…]",
-                "key-tied",
-            )
+            raise tied(str(self.order))
+
+    def repeats(self, full: Sequence[Any]) -> bool:
+        """Tell whether two rows have one identity: a join by it has brought rows of others along.
+
+        Children of one parent table may share ids, and a column may hold texts for equal that its
+        model tells apart.
+        """
+        ids = [self.id_of(self.key_from(row)) for row in full]
+        return len(set(ids)) < len(ids)
 
     def near(self, full: Sequence[Any], index: int, edge: int, whole: bool) -> bool:
         """Tell whether the rows that tie with row `index` on all but a row id are few.
@@ -187,4 +191,13 @@ def stuck(order: str) -> ListingError:
         "otherwise than it sorts it",
         "Order by another column or by an expression of this one, and please tell its type",
         "key-stuck",
+    )
+
+
+def tied(order: str) -> ListingError:
+    """Return the error of two rows that no cursor tells apart."""
+    return ListingError(
+        f"two rows have one key in the order {order!r}, so one would be lost between two pages",
+        "Name columns that tell all rows apart with unique=[…]",
+        "key-tied",
     )

@@ -9,14 +9,22 @@ from time import perf_counter
 from typing import Any, TypeVar
 
 from sqlalchemy import Select
+from sqlalchemy import select as make_select
 from sqlalchemy.engine.interfaces import Dialect
-from sqlalchemy.exc import DataError, DBAPIError, InvalidRequestError, StatementError
+from sqlalchemy.exc import (
+    DataError,
+    DBAPIError,
+    InvalidRequestError,
+    SQLAlchemyError,
+    StatementError,
+)
 
 from vrelko.engines.limits import is_time_limit, limit_reached
 from vrelko.engines.mariadb.capabilities import is_index_gone
 from vrelko.engines.registry import database_errors
 from vrelko.engines.troubles import explain
 from vrelko.errors import DatabaseError, PageError, VrelkoError
+from vrelko.serving.variants.moved import CatalogMovedError, Knowledge, Watched
 from vrelko.sql.entities import core_connection
 from vrelko.sql.indexes import has_hint, without_hint
 from vrelko.sql.rows import Cutter
@@ -27,6 +35,11 @@ _Found = TypeVar("_Found")
 
 _UNBOUND = ("cannot adapt type", "Error binding parameter")
 """How psycopg and sqlite3 say that they can send no such value."""
+
+_FIRST_AND_LAST_YEAR = (1, 9999)
+
+_UNDECODED = "Could not decode"
+"""How sqlite3 says that a text is none."""
 
 
 @dataclass(slots=True)
@@ -48,14 +61,19 @@ class Asked:
 class Runner:
     """Runs selects on one connection for one page."""
 
-    __slots__ = ("_connection", "_forget", "asked", "limited", "params")
+    __slots__ = ("_connection", "_known", "_variant", "asked", "limited", "params")
 
     def __init__(
-        self, connection: Any, params: Mapping[str, Any], forget: Callable[[], None] | None = None
+        self,
+        connection: Any,
+        params: Mapping[str, Any],
+        known: Knowledge | None = None,
+        variant: Watched | None = None,
     ) -> None:
-        """`forget` is told when an index that a statement names is gone."""
+        """`known` is told when what it knows of the database has changed, for a `variant`."""
         self._connection = connection
-        self._forget = forget
+        self._known = known
+        self._variant = variant
         self.params = params
         self.asked: list[Asked] = []
         self.limited = False
@@ -73,12 +91,14 @@ class Runner:
         cutter: Cutter | None,
         ours: Mapping[str, Any],
         apart: Callable[[Any], Any] | None = None,
+        variant: Watched | None = None,
     ) -> tuple[Sequence[Any], Sequence[Any]]:
         """Return the rows as the user's select has them, and the full rows with hidden keys.
 
-        `cutter` takes hidden columns off, None when nothing is hidden. `apart`: what tells rows
-        apart where they hold entities, which may load collections by a join: their key.
-        Raises DatabaseError when the database refuses, PageError when a value does not fit.
+        `cutter` takes hidden columns off. `apart` tells rows apart where they hold entities, which
+        may load collections by a join. `variant`: the one whose rows these are; their columns are
+        compared with what is known of them. Raises CatalogMovedError where these are others,
+        DatabaseError when the database refuses, PageError when a value does not fit.
         """
         began = perf_counter()
         # Ours last: a parameter of the user's cannot have one of our names.
@@ -88,12 +108,17 @@ class Runner:
         except (StatementError, ArithmeticError, ValueError, TypeError) as error:
             # Somebody dropped the index since: the page is read without, and later ones ask anew.
             if isinstance(error, DBAPIError) and is_index_gone(error) and has_hint(select):
-                if self._forget is not None:
-                    self._forget()
-                return self.fetch(without_hint(select), cutter, ours, apart)
+                if self._known is not None:
+                    self._known.forget()
+                return self.fetch(without_hint(select), cutter, ours, apart, variant)
             raise self._explain(error) from error
         except InvalidRequestError as error:  # closed, or waiting for a rollback
             raise explain(error) or error from error
+        if variant is not None and variant.record is not None and variant.wires:
+            # The protocol tells at no cost whether these are the tables that are known.
+            cursor = getattr(getattr(result, "raw", result), "cursor", None)
+            if not variant.record.shows(cursor, variant.wires):
+                raise CatalogMovedError(variant)
         try:
             # Before rows are counted: a joined collection brings an entity several times.
             if apart is not None:
@@ -103,21 +128,69 @@ class Runner:
             else:
                 rows, full = cutter.split(result)
         except DBAPIError as error:
-            raise self._explain(error, fetching=True) from error
-        except (LookupError, ValueError, TypeError, ArithmeticError) as error:
-            raise _unreadable() from error  # by the model's type
+            # By the driver; SQLite's shows the value, which must not be shown.
+            if isinstance(error, DataError) or _UNDECODED in str(error.orig):
+                self._read_as_texts()
+                raise self._unreadable(select, values) from error
+            raise self._explain(error) from error
+        except SQLAlchemyError:  # how the Session is used, not what a row holds
+            raise
+        except Exception as error:  # whatever a model's type raises, or a driver
+            self._read_as_texts()
+            raise self._unreadable(select, values) from error
+        if variant is not None and variant.moments and full:
+            self._check_moments(variant, full)
         seconds = perf_counter() - began
         self.asked.append(Asked(select, len(rows), seconds, values))
         if log.isEnabledFor(logging.DEBUG):
             log.debug("%d rows in %.1f ms: %s", len(rows), seconds * 1e3, select)
         return rows, full
 
+    def check_end(self, variant: Watched) -> None:
+        """Raise CatalogMovedError where rows may stand behind the last one, unseen for a NULL."""
+        if self._known is not None:
+            self._known.check_end(self._connection, variant)
+
     def value(self, select: Select[Any], ours: Mapping[str, Any] | None = None) -> Any:
         """Return the single value a select gives. Raises what `fetch` raises."""
         rows, _ = self.fetch(select, None, ours or {})
         return rows[0][0]
 
-    def _explain(self, error: Exception, fetching: bool = False) -> VrelkoError:
+    def _check_moments(self, variant: Watched, full: Sequence[Any]) -> None:
+        """Read moments as texts where one may stand for an infinite one, as drivers are taught."""
+        for place, first in variant.moments:
+            # The first term's least and greatest values stand at the edges.
+            for row in (full[0], full[-1]) if first else full:
+                if getattr(row[place], "year", 0) in _FIRST_AND_LAST_YEAR:
+                    self._read_as_texts()
+
+    def _read_as_texts(self) -> None:
+        """Raise CatalogMovedError where moments of the order come as texts at the next try."""
+        variant = self._variant
+        if variant is None or not variant.moments or variant.dialect is None:
+            return
+        if self._known is not None:
+            self._known.read_as_texts(variant.dialect, self._connection)
+            raise CatalogMovedError(variant, unreadable=True)
+
+    def _unreadable(self, select: Select[Any], values: Mapping[str, Any]) -> DatabaseError:
+        """Return the error for a row that cannot be read, with the column that is to blame."""
+        where, rows = "", select.subquery()
+        for column in rows.c:
+            # Each column by itself: no driver says which of them it failed at.
+            try:
+                self._connection.execute(make_select(column), values).all()
+            except Exception:  # as above: types raise what they like
+                where = f" in {column.name!r} ({type(column.type).__name__})"
+                break
+        return DatabaseError(
+            f"a row of the page holds a value{where} that the driver or the column's type "
+            "cannot read",
+            "Cast the column to text in the select, or mend the row",
+            "row-unreadable",
+        )
+
+    def _explain(self, error: Exception) -> VrelkoError:
         """Return what to tell of a failed statement; values of rows and requests stay out."""
         # Without a limit of ours the same code means that somebody else cancelled it.
         if isinstance(error, DBAPIError) and self.limited and is_time_limit(error):
@@ -125,8 +198,6 @@ class Runner:
         known = explain(error) if isinstance(error, DBAPIError) else None
         if known is not None:
             return known
-        if isinstance(error, DBAPIError) and fetching and isinstance(error, DataError):
-            return _unreadable()
         # The driver could not even send the value, which is its holder's mistake.
         unbound = any(word in str(getattr(error, "orig", "")) for word in _UNBOUND)
         if isinstance(error, DBAPIError) and not isinstance(error, DataError) and not unbound:
@@ -140,11 +211,3 @@ class Runner:
             "Give values of the column's own type",
             "value-misfit",
         )
-
-
-def _unreadable() -> DatabaseError:
-    return DatabaseError(
-        "a row of the page holds a value that the driver or the column's type cannot read",
-        "Cast the column to text in the select, or mend the row",
-        "row-unreadable",
-    )

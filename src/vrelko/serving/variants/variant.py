@@ -12,14 +12,23 @@ from sqlalchemy import Column, ColumnElement, Integer, Select, literal_column
 from sqlalchemy.engine.interfaces import Dialect
 
 from vrelko.core.kept import Kept
+from vrelko.engines.record import EngineRecord
 from vrelko.engines.registry import record_of
 from vrelko.serving.variants.grouping import Grouping
 from vrelko.serving.variants.row_keys import RowKeys
 from vrelko.serving.variants.runner import Runner
 from vrelko.sql.counts import build_count, build_count_behind, build_rows
 from vrelko.sql.entities import has_whole_entity
+from vrelko.sql.fixed_values import FixedValues
 from vrelko.sql.indexes import without_hint
-from vrelko.sql.key_filters import IDS, build_by_ids, build_key_by_id, keep_behind
+from vrelko.sql.key_filters import (
+    IDS,
+    build_by_ids,
+    build_key_by_id,
+    has_forms,
+    id_parameters,
+    keep_behind,
+)
 from vrelko.sql.page_source import Source
 from vrelko.sql.parameters import LIMIT, OFFSET, key_parameters
 from vrelko.sql.period_filters import PeriodStatements
@@ -79,6 +88,19 @@ class Variant(RowKeys):
         self._limited: dict[tuple[Select[Any], int], Select[Any]] = {}
         self.grouping: Grouping | None = None
         """What bounds pages of an order that an index gives in part; MariaDB alone needs it."""
+        self.wires: tuple[tuple[int, Any, bool], ...] = ()
+        """Places of a row, what the protocol says of the columns there, and if NULL may come."""
+        self.record: EngineRecord | None = None
+        self.dialect: Dialect | None = None
+        """The engine's record and dialect, where its catalog was asked."""
+        self.moments: tuple[tuple[int, bool], ...] = ()
+        """Places of moments that the driver may misread, and if the order begins there."""
+        self.ends_unseen = (False, False)
+        """Whether rows with a NULL, were there any, would stand at the end, and at the start."""
+        self.fixed = FixedValues()
+        """What decides on its rows beside a request's parameters."""
+        self.private = False
+        """Whether two users of the database may see other rows of it: a policy, or a view."""
         self.doubtful = False
         """Whether the first page is to ask if rows are found by their own keys."""
         self.literals: list[Any] = []
@@ -117,9 +139,12 @@ class Variant(RowKeys):
         def build() -> Variant:
             # One variant a shape of NULLs: the key's values themselves are parameters.
             flagged = flag_behind(self.source, shape)
-            return Variant(
+            made = Variant(
                 flagged, self._counted, self._unique, among=self.among, identity=self.identity
             )
+            made.wires, made.record, made.dialect = self.wires, self.record, self.dialect
+            made.moments = self.moments
+            return made
 
         return self._kept(("flagging", shape), build)
 
@@ -153,9 +178,12 @@ class Variant(RowKeys):
 
         return self._kept(("split",), build)
 
-    def by_ids(self) -> Select[Any]:
-        """The statement for the rows of a list of ids, in no order."""
-        return self._kept(("by ids",), lambda: build_by_ids(self.source, self.identity))
+    def by_ids(self, ids: Sequence[Sequence[Any]]) -> tuple[Select[Any], dict[str, Any]]:
+        """Return the statement for the rows with these ids, in no order, and its parameters."""
+        count = len(ids) if has_forms(self.source, self.identity) else 0
+        build = partial(build_by_ids, self.source, self.identity, count)
+        statement = self._kept(("by ids", count), build)
+        return statement, id_parameters(self.source, self.identity, ids)
 
     def keys(self) -> Select[Any]:
         """The statement for the key of every row, in order, reading nothing else."""
