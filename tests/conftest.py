@@ -6,6 +6,7 @@ import gc
 import os
 import re
 import shutil
+from collections.abc import Container, Iterable
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -70,36 +71,37 @@ _SHARED: set[Pool] = set()
 
 
 @contextmanager
-def _closing():
+def _closing(longer: Container[Pool]):
     """Close the SQLite databases that are opened inside: newer Pythons mind those left open.
 
-    But not the one in memory that all tests share.
+    But not those of `longer` life: a server may be reading one in a thread, whose connection
+    would come back to a pool that nobody closes any more.
     """
-    used: set[Engine] = set()
+    used: dict[Pool, Engine] = {}
 
     def note(connection: Connection) -> None:
         engine = connection.engine
-        if engine.url.get_backend_name() == "sqlite" and engine.pool not in _SHARED:
-            used.add(engine)
+        if engine.url.get_backend_name() == "sqlite" and engine.pool not in longer:
+            used.setdefault(engine.pool, engine)
 
     event.listen(Engine, "engine_connect", note)
-    yield
+    yield used
     event.remove(Engine, "engine_connect", note)
-    for engine in used:
+    for engine in used.values():
         engine.dispose()
 
 
 @pytest.fixture(autouse=True)
-def _close_files():
-    with _closing():
+def _close_files(_close_files_of_the_module: Iterable[Pool]):
+    with _closing({*_SHARED, *_close_files_of_the_module}):
         yield
 
 
 @pytest.fixture(autouse=True, scope="module")
 def _close_files_of_the_module():
     """What a module's own fixtures open, when they are torn down too."""
-    with _closing():
-        yield
+    with _closing(_SHARED) as used:
+        yield used
 
 
 @pytest.fixture(scope="module")

@@ -20,9 +20,10 @@ from sqlalchemy import (
 )
 from sqlalchemy.types import Date, DateTime, Text
 
+import vrelko
 from exposed import Listing
 from vrelko import Sizes, Spot
-from vrelko.errors import OrderError
+from vrelko.errors import DatabaseError, OrderError
 from walks import everyway, rows_of
 
 pytestmark = pytest.mark.engines("postgresql")
@@ -229,3 +230,48 @@ def test_a_place_by_a_moment_of_python(engine):
         every = [row.id for page in listing.walk(connection, size=9) for row in page]
         assert [row.id for row in behind] == every[ahead : ahead + 30]
         assert listing.read(connection, Spot.after((datetime(9999, 12, 31), 10**6))).rows
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize(
+    ("order", "analysed"),
+    [("-valid_to", True), ("day", False), ("at", True), ("-span", False), ("hour", True)],
+)
+def test_plans_and_measurements_of_what_python_cannot_hold(engine, tmp_path, order, analysed):
+    """Infinite dates, years before 1 and after 9999, 24:00, ranges of them: reflected, or stale."""
+    days = "(ARRAY['infinity', '-infinity', '0044-03-15 BC', '12024-01-01', '2024-05-01'])"
+    with engine.begin() as connection:
+        connection.exec_driver_sql('DROP TABLE IF EXISTS "Valid: until"')
+        connection.exec_driver_sql(
+            'CREATE TABLE "Valid: until" (id int PRIMARY KEY, valid_to timestamp NOT NULL, '
+            "day date, at timestamptz, span tstzrange, hour time)"
+        )
+        connection.exec_driver_sql(
+            f'INSERT INTO "Valid: until" SELECT i, d::timestamp, d::date, d::timestamptz, '
+            "tstzrange('-infinity', d::timestamptz), time '24:00' - (i / 9) * interval '1 minute' "
+            f"FROM (SELECT i, CASE WHEN i * 7 / 5 * 5 = i * 7 THEN ({days})[i / 5 - i / 25 * 5 + 1]"
+            " ELSE (date '2024-01-01' + i)::text END AS d FROM generate_series(1, 400) i) rows"
+        )
+        connection.exec_driver_sql('CREATE INDEX ON "Valid: until" (valid_to, id)')
+        if analysed:
+            connection.exec_driver_sql('ANALYZE "Valid: until"')
+    table = Table("Valid: until", MetaData(), autoload_with=engine)
+    listing = Listing(select(table.c.id), name="valid", orders=order, sizes=Sizes(20))
+    plan = vrelko.plan(listing, engine=engine, writers=vrelko.Writers(60, 60), budget_ms=1e6)
+    assert any(check.believed for check in plan.judgement.checks)
+    assert plan.judgement.rows == pytest.approx(400, rel=0.3)
+    found = vrelko.measure(engine, plan, readers=1, budget_ms=1e6)
+    assert found.pages
+    assert found.memory
+    plain = create_engine(f"sqlite:///{tmp_path / 'copy.db'}")
+    with pytest.raises(DatabaseError) as refused:
+        vrelko.drift(plan, engine, walks=1, copy=plain, simulations=2)
+    assert refused.value.code in ("replay-table", "replay-copy")
+    plain.dispose()
+    with engine.begin() as connection:
+        connection.exec_driver_sql("CREATE SCHEMA IF NOT EXISTS elsewhere")
+    beside = create_engine(engine.url, connect_args={"options": "-csearch_path=elsewhere"})
+    replayed = vrelko.drift(plan, engine, walks=1, copy=beside, simulations=2).replayed
+    assert all(each.alike for each in replayed)
+    assert replayed
+    beside.dispose()

@@ -302,11 +302,24 @@ def _as_number(given: Any, like: Any) -> Any:
     """Return a value, or the text of one, as something to compare and measure with."""
     # Facts travel as JSON, so a moment may come as text.
     if isinstance(like, (datetime, date)):
-        moment = datetime.fromisoformat(str(given).strip())
-        return moment.replace(tzinfo=None).timestamp()
+        return (read_moment(str(given)).replace(tzinfo=None) - datetime.min).total_seconds()
     if isinstance(like, (int, float, Decimal)):
         return float(given)
     return str(given)
+
+
+def read_moment(text: str) -> datetime:
+    """Return the moment that a text of a database names.
+
+    For those that Python lacks (infinite ones, years before 1 and after 9999), the first or the
+    last that it has. Raises ValueError for a text that names no moment.
+    """
+    text = text.strip()
+    if text.startswith("-") or text.endswith(" BC"):  # PostgreSQL's -infinity, 0044-03-15 BC
+        return datetime.min
+    if text == "infinity" or (text.partition("-")[0].isdigit() and text[4:5].isdigit()):
+        return datetime.max
+    return datetime.fromisoformat(text)
 
 
 def _place(point: Any, bounds: list[Any]) -> float:

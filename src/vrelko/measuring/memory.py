@@ -14,7 +14,7 @@ from sqlalchemy import Engine
 
 from vrelko.core.spot import Spot
 from vrelko.planning.plan import Plan
-from vrelko.serving.pages.request import lend
+from vrelko.serving.pages.request import as_known, lend
 from vrelko.serving.pages.rows import PageReader
 from vrelko.serving.variants.runner import Runner
 
@@ -68,7 +68,7 @@ def _footprint(engine: Engine, plan: Plan, strategy: str, readers: int) -> Footp
             # All have their connection by then: opening one is not what is measured.
             held.wait()
             began = perf_counter()
-            rows = _rows(connection, plan, strategy)
+            rows = as_known(plan.served.settings, lambda: _rows(connection, plan, strategy))
             took = (perf_counter() - began) * 1e3
             together.wait()  # every reader still has its rows
             return len(rows), took
@@ -92,7 +92,8 @@ def _rows(connection: Any, plan: Plan, strategy: str) -> Any:
     listing = plan.served
     variant = listing.lent_variant(connection, None, plan.params)
     with lend(connection, listing.settings) as lender:  # rows of entities come from a Session
-        runner = Runner(lender, listing.run_values(plan.params))
+        values = listing.run_values(plan.params)
+        runner = Runner(lender, values, listing.settings.variants, variant)
         if strategy == "whole":
             return runner.fetch(variant.whole(), None, {})[0]
         return PageReader(runner, variant, plan.judgement.size).read(Spot.start(), None).rows

@@ -22,7 +22,7 @@ from sqlalchemy import (
     event,
     inspect,
 )
-from sqlalchemy.exc import CompileError, DBAPIError
+from sqlalchemy.exc import CompileError, StatementError
 
 from vrelko.engines.registry import database_file, engine_of
 from vrelko.errors import DatabaseError
@@ -90,7 +90,7 @@ def copy_of_rows(
             for index in indexes:
                 index.create(connection)
         if rows:
-            with copy.begin() as connection:
+            with _refused(copy, "them"), copy.begin() as connection:
                 connection.execute(made.insert(), list(rows))
         yield copy
     finally:
@@ -121,15 +121,15 @@ def _bare_table(table: Table, same_engine: bool) -> Table:
 
 
 @contextmanager
-def _refused(copy: Engine) -> Iterator[None]:
-    """Turn a table that an engine cannot have into a DatabaseError."""
+def _refused(copy: Engine, what: str = "their table") -> Iterator[None]:
+    """Turn a table, or rows, that an engine cannot have into a DatabaseError."""
     try:
         yield
-    except (CompileError, DBAPIError) as error:
+    except (CompileError, StatementError) as error:
         said = re.sub(r"Compiler <.*?>", "it", str(getattr(error, "orig", error)))
         name = engine_of(copy).name
         raise DatabaseError(
-            f"the rows cannot be copied to {name}, which refuses their table: {said.rstrip('.')}",
+            f"the rows cannot be copied to {name}, which refuses {what}: {said.rstrip('.')}",
             "Copy to a database of the same engine",
             "replay-table",
         ) from error

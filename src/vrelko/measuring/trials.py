@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
@@ -21,10 +21,13 @@ from vrelko.engines.limits import is_time_limit, limit_time
 from vrelko.errors import PageError, TimeLimitError, VrelkoError
 from vrelko.planning.access_paths import Asking
 from vrelko.planning.plan import Plan
-from vrelko.serving.pages.request import lend
+from vrelko.serving.pages.request import lend, note_move
 from vrelko.serving.pages.rows import PageReader
+from vrelko.serving.variants.moved import CatalogMovedError
 from vrelko.serving.variants.runner import Asked, Runner
 from vrelko.serving.variants.variant import Variant
+
+_Answer = TypeVar("_Answer")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -60,10 +63,24 @@ class Bench:
         names = [str(order) for order in self.use.outline.orders]
         # The same order as the server has it: its NULLs are placed by the engine's own habit.
         self._allowed = listing.orders(plan.facts.server.engine)[names.index(str(self.use.order))]
-        self.variant: Variant = listing.lent_variant(
-            connection, str(self._allowed), self.use.outline.params
-        )
+        self.variant = self._open()
         self.values = listing.run_values(self.use.outline.params)
+
+    def _open(self) -> Variant:
+        params = self.use.outline.params
+        return self.plan.served.lent_variant(self.connection, str(self._allowed), params)
+
+    def _runner(self, lender: Any) -> Runner:
+        return Runner(lender, self.values, self.plan.served.settings.variants, self.variant)
+
+    def _as_known(self, read: Callable[[], _Answer]) -> _Answer:
+        """Return what is read; again, where the tables are not those that were known."""
+        try:
+            return read()
+        except CatalogMovedError as moved:
+            note_move(self.plan.served.settings, moved, again=False)
+            self.variant = self._open()
+            return read()
 
     def page(self, strategy: str, offset: int, size: int, most_ms: float | None = None) -> Trial:
         """Return the trial of a page behind `offset` rows.
@@ -80,7 +97,7 @@ class Bench:
         with limited:
             # The limit covers the reading of the key too: deep in a table without an index that is
             # the slow part.
-            run, asked = self._runner(strategy, offset, size)
+            run, asked = self._as_known(lambda: self._reader(strategy, offset, size))
         grouped = offset == 0 and self.variant.grouping is not None
         return Trial(
             strategy=strategy,
@@ -122,7 +139,7 @@ class Bench:
 
         def run() -> int:
             with self._lent() as lender:
-                return int(Runner(lender, self.values).value(self.variant.count(cap)))
+                return int(self._runner(lender).value(self.variant.count(cap)))
 
         # A capped count takes the same path, and stops sooner.
         path = self.model.routes.count
@@ -137,18 +154,18 @@ class Bench:
             unknown=path.unknown,
         )
 
-    def _runner(
+    def _reader(
         self, strategy: str, offset: int, size: int
     ) -> tuple[Callable[[], int], Sequence[Asked]]:
         """Return a function that reads one page as it is served, and says how many rows came.
 
         With it the statements of its last run.
         """
-        variant, asked = self.variant, list[Asked]()
+        asked = list[Asked]()
         # The key is read before and not counted: a reader brings it along.
         if strategy == "keyset" and offset > 0:
             with self._lent() as lender:
-                spot = self._key_before(Runner(lender, self.values), offset, size)
+                spot = self._key_before(self._runner(lender), offset, size)
         elif offset == 0 and strategy not in ("two-ended", "far-end"):
             spot = Spot.start()
         elif strategy == "far-end":
@@ -156,10 +173,10 @@ class Bench:
         else:
             spot = Spot.offset(offset)
 
-        def page() -> int:
-            total = None
+        def read() -> Sequence[Asked]:
+            total, variant = None, self.variant
             with self._lent() as lender:
-                runner = Runner(lender, self.values)
+                runner = self._runner(lender)
                 if strategy == "two-ended":  # which counts first
                     total = Total(int(runner.value(variant.count(None))), "exact")
                 if strategy == "far-end":
@@ -170,8 +187,11 @@ class Bench:
                 else:
                     by = "two-ended" if strategy == "far-end" else strategy
                     PageReader(runner, variant, size, strategy=by).read(spot, total)
+            return runner.asked
+
+        def page() -> int:
             # It may run several times; only the last run's statements are compared.
-            asked[:] = runner.asked
+            asked[:] = self._as_known(read)
             return sum(one.rows for one in asked)
 
         return page, asked

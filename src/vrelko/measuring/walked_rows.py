@@ -7,7 +7,25 @@ from contextlib import contextmanager
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import Column, Connection, Engine, MetaData, Table, bindparam, select
+from sqlalchemy import (
+    Boolean,
+    Column,
+    Connection,
+    Engine,
+    Integer,
+    LargeBinary,
+    MetaData,
+    Numeric,
+    Select,
+    String,
+    Table,
+    Text,
+    Uuid,
+    bindparam,
+    cast,
+    select,
+)
+from sqlalchemy.exc import DataError
 
 from vrelko.core.drift.walks import DELETE, INSERT, MOVE
 from vrelko.errors import DatabaseError, ListingError
@@ -15,8 +33,9 @@ from vrelko.measuring.change_scripts import Change, WalkedRows, can_compare
 from vrelko.measuring.table_copies import copy_of_rows
 from vrelko.planning.plan import Plan
 from vrelko.serving.listing import Listing
-from vrelko.serving.pages.request import lend
+from vrelko.serving.pages.request import as_known, lend
 from vrelko.serving.variants.runner import Runner
+from vrelko.serving.variants.variant import Variant
 from vrelko.sql.keys import RAW, raw
 from vrelko.sql.parameters import LIMIT
 from vrelko.sql.portable_types import fit_other_engines
@@ -63,8 +82,7 @@ def copy_of_walked(
     fit_other_engines(table)
     with copy_of_rows(copy, source, table, walked.rows) as lent:
         with lent.connect() as connection:
-            variant = plan.served.lent_variant(connection, None, plan.params)
-            found = _first_rows(connection, plan, variant, pages)
+            variant, found = _first_rows(connection, plan, pages)
             there = list(_full_rows(connection, table, found))
         primary = [column.key for column in table.primary_key.columns]
         given, got = (
@@ -92,8 +110,7 @@ def gather_walked_rows(
     """
     table = paged_table(plan.served)
     with engine.connect() as connection:
-        variant = plan.served.lent_variant(connection, None, plan.params)
-        found = _first_rows(connection, plan, variant, pages)
+        variant, found = _first_rows(connection, plan, pages)
         keys = [variant.key_from(row) for row in found]
         if own:
             # SQLite keeps a time as the text that it was given, which need not be SQLAlchemy's.
@@ -118,10 +135,13 @@ def gather_walked_rows(
     )
 
 
-def _first_rows(
-    connection: Connection, plan: Plan, variant: Any, pages: int | None = None
-) -> list[Any]:
-    """Return the listing's first rows, with the primary key of each behind."""
+def _first_rows(connection: Connection, plan: Plan, pages: int | None) -> tuple[Variant, list[Any]]:
+    """Return the listing's variant and first rows, with the primary key of each behind."""
+    return as_known(plan.served.settings, lambda: _read_first(connection, plan, pages))
+
+
+def _read_first(connection: Connection, plan: Plan, pages: int | None) -> tuple[Variant, list[Any]]:
+    variant = plan.served.lent_variant(connection, None, plan.params)
     primary = paged_table(plan.served).primary_key.columns
     reach = _reach(plan) if pages is None else (pages + 1) * plan.judgement.size
     rows: list[Any] = []
@@ -129,7 +149,8 @@ def _first_rows(
     shown = [plan.served.described.sources.tables[0].c[column.key] for column in primary]
     named = [raw(column).label(f"vrelko_row_{i}") for i, column in enumerate(shown)]
     with lend(connection, plan.served.settings) as lender:  # rows of entities: by a Session
-        runner = Runner(lender, plan.served.run_values(plan.params))
+        values, known = plan.served.run_values(plan.params), plan.served.settings.variants
+        runner = Runner(lender, values, known, variant)
         # NULL keys come in a statement of their own, before or after the others.
         for one in variant.edge(False):
             given = {LIMIT: reach - len(rows)}
@@ -137,7 +158,7 @@ def _first_rows(
             rows += found
             if len(rows) >= reach:
                 break
-    return rows
+    return variant, rows
 
 
 def _full_rows(
@@ -149,9 +170,20 @@ def _full_rows(
         # The listing may not show its primary key, so it was added behind.
         own = row[-len(primary) :]
         where = [raw(column) == value for column, value in zip(primary, own, strict=True)]
-        values = connection.execute(select(table).where(*where)).one()
+        try:
+            values = connection.execute(select(table).where(*where)).one()
+        except DataError:  # an infinite date: as the text that the database writes
+            values = connection.execute(_as_texts(table).where(*where)).one()
         # By the model's names, which need not be those of the database.
         yield dict(zip(table.c.keys(), values, strict=True))
+
+
+_PLAIN = (Integer, Numeric, String, Boolean, Uuid, LargeBinary)
+
+
+def _as_texts(table: Table) -> Select[Any]:
+    columns = table.c
+    return select(*[one if isinstance(one.type, _PLAIN) else cast(one, Text) for one in columns])
 
 
 def _untyped(table: Table) -> Table:

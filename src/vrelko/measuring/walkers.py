@@ -71,6 +71,9 @@ class Walker:
             if self._view is None:
                 self._view = self._held.enter_context(hold_view(self.engine))
             connection = self._view
+        if self._last is None:  # keys are compared with those that the plan's listing read
+            known = self.listing.settings.variants
+            self._served.settings.variants.read_as(known, connection.dialect, connection)
         page = self._served.read(
             connection,
             self._next(),

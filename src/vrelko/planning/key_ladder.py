@@ -17,7 +17,7 @@ from uuid import UUID
 from sqlalchemy.types import TypeEngine
 
 from vrelko.core.access_path import ExplainedPath
-from vrelko.core.facts import TableFacts
+from vrelko.core.facts import TableFacts, read_moment
 from vrelko.core.order import Order, Term
 from vrelko.serving.variants.variant import Variant
 from vrelko.sql.parameters import key_parameters
@@ -28,8 +28,8 @@ _READ: dict[type, Callable[[str], Any]] = {
     float: float,
     Decimal: Decimal,
     str: str,
-    datetime: datetime.fromisoformat,
-    date: date.fromisoformat,
+    datetime: read_moment,
+    date: lambda text: read_moment(text).date(),
 }
 _SOME: dict[type, Any] = {
     int: 1, float: 1.0, Decimal: Decimal(1), str: "m", bytes: b"m", bool: True,

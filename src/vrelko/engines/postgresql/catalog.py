@@ -8,10 +8,12 @@ now, as the server's own optimizer does), pg_stats, pg_stat_all_tables, pg_index
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Sequence
 from typing import Any
 
 from sqlalchemy import Connection, RowMapping, text
+from sqlalchemy.exc import DataError
 
 from vrelko.core.facts import ColumnFacts, TableFacts, usual_width
 from vrelko.core.index import IndexColumn, IndexFacts
@@ -244,9 +246,32 @@ def read_parts(lender: Any, name: str) -> dict[str, str]:
 def sample_rows(
     connection: Connection, table: TableFacts, columns: Sequence[str], blocks: int
 ) -> list[tuple[int, Any]]:
-    """Return rows of some blocks drawn at random, each with its block's number."""
+    """Return rows of some blocks drawn at random, each with its block's number.
+
+    Values that Python cannot hold (an infinite date, 24:00) come as the texts that the database
+    writes, with all others of their columns.
+    """
     quote = connection.dialect.identifier_preparer.quote_identifier
-    listed = ", ".join(quote(column) for column in columns)
+    names = {column: quote(column).replace(":", "\\:") for column in columns}
+    try:
+        with connection.begin_nested():
+            return _sample(connection, table, list(names.values()), blocks)
+    except DataError:
+        as_texts = {column.name for column in table.columns if not _PLAIN.match(column.type)}
+        read = [
+            f"CAST({name} AS text)" if column in as_texts else name
+            for column, name in names.items()
+        ]
+        return _sample(connection, table, read, blocks)
+
+
+_PLAIN = re.compile(r"smallint|integer|bigint|real|double|numeric|boolean|text|char|uuid|bytea")
+
+
+def _sample(
+    connection: Connection, table: TableFacts, read: Sequence[str], blocks: int
+) -> list[tuple[int, Any]]:
+    listed = ", ".join(read)
     source = quoted_name(connection, table.name)
     found: Sequence[Any] = ()
     for again in range(_SAMPLED_AGAIN):  # small tables and partitions may give no block at all

@@ -204,6 +204,11 @@ class VariantStore:
         place.variants.clear()
         place.requests.clear()
 
+    def read_as(self, other: VariantStore, dialect: Dialect, lender: Any) -> None:
+        """Read dates and moments as another listing over the same rows does."""
+        if other._place(dialect, lender).catalog.columns.moments_as_text:
+            self.read_as_texts(dialect, lender)
+
     def has_moved(self, variant: Watched) -> None:
         """Read the catalog anew, for a variant whose columns were others than it told.
 
