@@ -30,6 +30,7 @@ from sqlalchemy import (
 from sqlalchemy.dialects import mysql, postgresql
 from sqlalchemy.types import REAL, NullType
 
+from converting import Compared, Later, Lowered, Mail, Negated, OwnText, Shifted, Shouted
 from exposed import Listing
 from vrelko.errors import OrderError
 
@@ -239,6 +240,8 @@ FIRST = {
         "EXCEPTION WHEN duplicate_object THEN NULL; END $$",
         "CREATE COLLATION IF NOT EXISTS anycase "
         "(provider = icu, locale = 'und-u-ks-level2', deterministic = false)",
+        "DO $$ BEGIN CREATE TYPE drawn_pair AS (a float8, b text); "
+        "EXCEPTION WHEN duplicate_object THEN NULL; END $$",
     ],
     "mariadb": [],
     "sqlite": [],
@@ -247,6 +250,48 @@ FIRST = {
 
 UNSORTED = {("mariadb", "text"), ("mariadb", "long"), *REFUSED}
 """Types of which the engine sorts only the beginning of values, or not as it compares them."""
+
+ENDLESS = quoted(["infinity", "-infinity", "0044-03-15 BC", "9999-12-31", "12024-01-01",
+                  "2024-05-01"])  # fmt: skip
+ACCENTS = quoted(["a", "A", "á", "Á", "à", "b", "B", "ab", "Ab", "áb", "ß", "ss", "æ", ""])
+FIELDS = ["ROW(1, NULL)", "ROW(NULL, 'x')", "ROW(1.5, 'y')", "ROW(NULL, NULL)", "ROW(1, 'a')"]
+CONVERTING = [Mail(), Compared(40), Shouted(40), Lowered(40), OwnText()]
+_CONVERTED = ("VARCHAR(40)", quoted(["a", "A", "b", "B", "Ab", "aB", "ab", "AB", "c", "C"]))
+_SHIFTED = ("INTEGER", ["5", "-3", "11", "10", "0", "7", "-10", "21"], [Shifted(), Negated()])
+_MEMBERS = ", ".join(f"'m{i}'" for i in range(64))
+MORE = {
+    "sqlite": {
+        "converted": (*_CONVERTED, CONVERTING),
+        "shifted": _SHIFTED,
+        "later": ("DATETIME", quoted(MOMENTS[:3]), [Later()]),
+    },
+    "postgresql": {
+        "converted": (*_CONVERTED, CONVERTING),
+        "shifted": _SHIFTED,
+        "later": ("timestamp", quoted(MOMENTS), [Later()]),
+        "endless date": ("date", ENDLESS, [Date(), NullType()]),
+        "endless": ("timestamp", ENDLESS, [DateTime(), NullType()]),
+        "endless zoned": ("timestamptz", ENDLESS, [DateTime(timezone=True)]),
+        "pair": ("drawn_pair", FIELDS, [NullType()]),
+    },
+    "mariadb": {
+        "converted": (*_CONVERTED, CONVERTING),
+        "shifted": _SHIFTED,
+        "later": ("DATETIME(6)", quoted(MOMENTS), [Later()]),
+        "levels": ("VARCHAR(64) COLLATE uca1400_as_cs", ACCENTS, [String(64), NullType()]),
+        "cased": ("VARCHAR(255) COLLATE uca1400_ai_cs", ACCENTS, [String(255)]),
+        "accents": ("VARCHAR(30) COLLATE uca1400_as_ci", ACCENTS, [String(30)]),
+        "members": (f"SET({_MEMBERS})", quoted(["m63", "m63,m0", "m0", "", "m63,m62", "m62"]),
+                    [String(300), NullType()]),
+    },
+}  # fmt: skip
+"""Types to draw from beside TYPES: converted by a model, or hard to tell from their neighbours."""
+
+DRAWN = {
+    engine: {kind: of for kind, of in {**kinds, **MORE[engine]}.items()
+             if (engine, kind) not in UNSORTED}
+    for engine, kinds in TYPES.items()
+}  # fmt: skip
 
 
 def summer_zone(connection):

@@ -3,23 +3,28 @@
 from __future__ import annotations
 
 import threading
+from datetime import datetime, timezone
 
 import pytest
 from sqlalchemy import (
     Column,
+    DateTime,
     Integer,
     MetaData,
     String,
     Table,
     create_engine,
     event,
+    func,
     select,
     text,
     type_coerce,
+    union_all,
 )
 from sqlalchemy.orm import Session, registry
 
 from exposed import Listing
+from stored import summer_zone
 from vrelko import Sizes, Spot
 from vrelko.serving.variants import store
 from walks import everyway, shown
@@ -31,6 +36,7 @@ TABLE = Table(
     Column("k", String(20), nullable=False),
 )
 BOTH = ("one", "two")
+KEY = [b"k" * 16]
 
 
 class Moved:
@@ -314,3 +320,95 @@ def test_every_way_in_a_translated_schema(places):
         ]
         everyway(lambda: listing(plain, orders="-k"), connection, truth, 3)
         assert listing(plain).read(connection, Spot.end()).rows
+
+
+WRAPPED = {
+    "limit": select(TABLE.c.id, TABLE.c.k).order_by(TABLE.c.id).limit(100),
+    "window": select(TABLE.c.id, TABLE.c.k, func.row_number().over(order_by=TABLE.c.id).label("n")),
+    "union": union_all(
+        select(TABLE.c.id, TABLE.c.k).where(TABLE.c.id < 5),
+        select(TABLE.c.id, TABLE.c.k).where(TABLE.c.id >= 5),
+    ),
+}
+
+
+@pytest.mark.engines("postgresql", "mariadb")
+@pytest.mark.parametrize("kind", WRAPPED)
+def test_rows_of_no_table_in_sessions_that_change_their_schema(places, kind):
+    """Results of which no column is of a table, by pages of both schemas in turns."""
+    rows, at = {which: [] for which in BOTH}, dict.fromkeys(BOTH)
+    processes = [listing(WRAPPED[kind], unique=["id"]) for _ in range(2)]
+    truth = {}
+    with places.connect() as connection:
+        for which in BOTH:
+            use(connection, places, which)
+            truth[which] = [row[0] for row in truth_of(connection)]
+        for turn in range(5):
+            for which in BOTH:
+                if turn and at[which] is None:
+                    continue
+                use(connection, places, which)
+                page = processes[turn % 2].read(connection, at[which])
+                rows[which] += [row.id for row in page]
+                at[which] = page.next
+    assert rows == truth
+
+
+@pytest.mark.engines("postgresql", "mariadb")
+@pytest.mark.parametrize("shown", [(Moved,), (Moved, TABLE.c.id.label("number"))])
+def test_pages_of_entities_are_one_statement(places, shown):
+    """An entity is one place of a row, and several columns of the result."""
+    use_one = {"schema_translate_map": {None: schema_of(places, "one")}}
+    with places.connect().execution_options(**use_one) as connection:
+        one = Listing(select(*shown), orders="-k", sizes=Sizes(2), total="none", expose=["k"])
+        page, sent = one.read(connection), []
+        event.listen(connection, "before_cursor_execute", lambda *given: sent.append(given[2]))
+        for turn in range(1, 3):
+            page = one.read(connection, page.next)
+            assert len(sent) == turn, sent
+
+
+@pytest.mark.engines("mariadb")
+def test_moments_in_sessions_of_several_time_zones(server):
+    """TIMESTAMP is read by the session's clock: cursors and values of callers, whoever reads."""
+    zones = ["+00:00", "+05:30", "-03:00"]
+    table = Table(
+        "clocks", MetaData(), Column("id", Integer, primary_key=True), Column("at", DateTime)
+    )
+    with server.connect() as connection:
+        zones.append(summer_zone(connection))
+        connection.execute(text("SET time_zone = '+00:00'"))
+        connection.execute(text("CREATE TABLE clocks (id INT PRIMARY KEY, at TIMESTAMP(6) NULL)"))
+        try:
+            for i in range(40):
+                moment = f"2024-11-03 0{4 + i // 12}:{i % 12 * 5:02}:00"
+                connection.execute(text(f"INSERT INTO clocks VALUES ({i * 7 % 41}, '{moment}')"))
+            connection.commit()
+            truth = [row.id for row in connection.execute(select(table.c.id).order_by(table.c.at))]
+
+            def make():
+                return Listing(select(table), name="c", orders="at", sizes=Sizes(3), secrets=KEY)
+
+            rows, page, processes = [], None, [make() for _ in zones]
+            for turn in range(14):
+                which = turn % len(zones)
+                connection.execute(text(f"SET time_zone = '{zones[which]}'"))
+                page = processes[which].read(connection, page.next if page else None)
+                rows += [row.id for row in page]
+                # What a page shows is what a caller may give: by the clock of its session.
+                if zones[which] != zones[-1]:
+                    behind = make().read(connection, Spot.at_value(page.rows[0].at))
+                    assert behind.rows[0] == page.rows[0]
+                    moment = page.rows[0].at
+                    zone = timezone(datetime.strptime(zones[which], "%z").utcoffset())
+                    zoned = make().read(connection, Spot.at_value(moment.replace(tzinfo=zone)))
+                    assert zoned.rows[0] == page.rows[0]
+                    after = Spot.after((page.rows[0].at, page.rows[0].id))
+                    assert make().read(connection, after).rows[:2] == page.rows[1:]
+            assert rows == truth[: len(rows)]
+            assert len(rows) == 40
+            assert page.next is None
+        finally:
+            connection.execute(text("DROP TABLE clocks"))
+            connection.execute(text("SET time_zone = DEFAULT"))
+            connection.commit()

@@ -52,7 +52,7 @@ class EngineRecord:
     sorted_bytes: Callable[[Any], int | None]
     hides_rows: Callable[[Any, Table, Dialect], bool]
     shows_nulls: bool  # whether `shows` tells a column that may hold NULL
-    shows: Callable[[Any, Sequence[tuple[int, Any, bool]]], bool]
+    shows: Callable[[Any, Sequence[tuple[int, Any, bool]]], bool | None]
     database_of: Callable[[Any], tuple[Any, ...]]
     schemas_of: Callable[[Any], str]
     read_spread: Callable[[Any, Table, str, Dialect], tuple[float, float]]
@@ -60,7 +60,6 @@ class EngineRecord:
     read_kinds: Callable[[Any, Select[Any], Mapping[str, Any]], list[Stored | None]]
     affinity: Callable[[str], str] | None  # how types convert what they are compared with
     find_functions: Callable[[Any, Sequence[str]], tuple[set[str], set[str]]]
-    repeats_clock: Callable[[Any], bool]
     capabilities_for: Callable[[Any, Sequence[Table], Dialect], tuple[Capabilities, bool]]
 
     # What it says of statements.
@@ -106,11 +105,6 @@ def no_distribution(
 def no_parts(lender: Any, table: str) -> dict[str, str]:
     """Return that a table has no partitions with names of their own."""
     return {}
-
-
-def no_repeats(lender: Any) -> bool:
-    """Return that no moment is kept by a clock time that may come twice."""
-    return False
 
 
 def no_rounding(lender: Any) -> bool:

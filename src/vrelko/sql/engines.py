@@ -36,7 +36,7 @@ class SqlEngine:
     indexes do not. `moments_as_text`: dates and times are stored and compared as texts.
     """
 
-    key: Callable[[str, ColumnElement[Any], Dialect, Stored | None, bool], KeyColumn]
+    key: Callable[[str, ColumnElement[Any], Dialect, Stored | None], KeyColumn]
     doubts: Callable[[Stored | None], bool]
     match_words: Callable[[Sequence[ColumnElement[Any]], Any], Any] | None
     like_folds_case: bool
@@ -84,15 +84,14 @@ def key_column(
     element: ColumnElement[Any],
     dialect: Dialect,
     stored: Stored | None = None,
-    moving: bool = False,
 ) -> KeyColumn:
     """Return how an order term is read and bound on an engine.
 
-    `stored`: what the database says of its type; `moving`: the session's clock has summer time.
+    `stored`: what the database says of its type.
     Raises OrderError for values that no statement can compare as they are sorted.
     """
     # A KeyError for a dialect that nobody wrote forms for: another engine's would compare wrongly.
-    return SQL_ENGINES[dialect.name].key(name, element, dialect, stored, moving)
+    return SQL_ENGINES[dialect.name].key(name, element, dialect, stored)
 
 
 def is_doubtful(stored: Stored | None, dialect: Dialect) -> bool:

@@ -61,7 +61,7 @@ _PLUS: custom_op[Any] = custom_op("+", is_comparison=False)
 
 
 def plain_key(
-    name: str, element: ColumnElement[Any], dialect: Dialect, stored: Stored | None, moving: bool
+    name: str, element: ColumnElement[Any], dialect: Dialect, stored: Stored | None
 ) -> KeyColumn:
     """Return the form for engines that statements are only written for."""
     kind = element.type
@@ -117,7 +117,7 @@ _TRIED = frozenset(
 
 
 def sqlite_key(
-    name: str, element: ColumnElement[Any], dialect: Dialect, stored: Stored | None, moving: bool
+    name: str, element: ColumnElement[Any], dialect: Dialect, stored: Stored | None
 ) -> KeyColumn:
     """Each value has a type of its own: it is read and bound as it is stored."""
     kind = element.type
@@ -194,7 +194,7 @@ _ALIASES = {
 
 
 def postgresql_key(
-    name: str, element: ColumnElement[Any], dialect: Dialect, stored: Stored | None, moving: bool
+    name: str, element: ColumnElement[Any], dialect: Dialect, stored: Stored | None
 ) -> KeyColumn:
     """Return the form of a term on PostgreSQL."""
     kind = element.type

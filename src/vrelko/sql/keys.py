@@ -110,7 +110,8 @@ class KeyColumn:
     the other; `compared` is compared with it (the element where None). `low` and `high` make plain
     bounds of a parameter, for an index, where what is compared has none. `to_key` turns what was
     read into the key's value, `alone` says that an index is lost when the term joins a row value.
-    `composite`: its values are rows of fields.
+    `composite`: its values are rows of fields. `from_clock` makes a key's value of a moment by the
+    session's clock, where keys are not such moments.
     """
 
     element: ColumnElement[Any]
@@ -123,6 +124,7 @@ class KeyColumn:
     to_key: Convert | None = None
     alone: bool = False
     composite: bool = False
+    from_clock: Bound | None = None
 
     @property
     def is_null(self) -> ColumnElement[bool]:

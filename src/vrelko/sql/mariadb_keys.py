@@ -53,7 +53,7 @@ USUAL_BYTES = 1_024
 
 
 def mariadb_key(
-    name: str, element: ColumnElement[Any], dialect: Dialect, stored: Stored | None, moving: bool
+    name: str, element: ColumnElement[Any], dialect: Dialect, stored: Stored | None
 ) -> KeyColumn:
     """Say how MariaDB reads and binds an order term. Raises OrderError for CHAR without padding."""
     kind = element.type
@@ -61,9 +61,6 @@ def mariadb_key(
     form = _MARIADB.get(found.kind)
     if form is not None:
         return form(element, kind)
-    # In a zone with summer time an hour of the clock comes twice, and keys would tie.
-    if found.kind == "timestamp" and moving:
-        return _by_epoch(element)
     if found.kind == "char" and not found.pads:
         raise OrderError(
             f"the column {name!r} is CHAR with the collation {found.collation}, which is sorted "
@@ -183,11 +180,12 @@ class _Clock(StoredValue):
         return super().process_bind_param(value, dialect)
 
 
-def _by_epoch(element: ColumnElement[Any]) -> KeyColumn:
-    """TIMESTAMP in a zone with summer time: an hour comes twice, but its seconds since 1970 once.
+def _by_epoch(element: ColumnElement[Any], kind: TypeEngine[Any]) -> KeyColumn:
+    """TIMESTAMP, which is read by the session's clock: by seconds since 1970, alike in every zone.
 
-    The plain bounds are for the index, and by the clock: the moment itself where no clock jumps
-    within two hours of it, else two hours away, further than any does.
+    Where summer time ends an hour of the clock comes twice, its seconds come once. The plain bounds
+    are for the index, and by the clock: the moment itself where no clock jumps within two hours of
+    it, else two hours away, further than any does.
     """
 
     def clock(seconds: ColumnElement[Any], away: int) -> ColumnElement[Any]:
@@ -210,7 +208,15 @@ def _by_epoch(element: ColumnElement[Any]) -> KeyColumn:
 
     epoch = type_coerce(func.unix_timestamp(element), Numeric(20, 6))
     moments = StoredValue(Numeric(20, 6), None, (Decimal, int))
-    return KeyColumn(element, epoch, moments, compared=epoch, low=low, high=high)
+    return KeyColumn(
+        element,
+        epoch,
+        moments,
+        compared=epoch,
+        low=low,
+        high=high,
+        from_clock=lambda moment: type_coerce(func.unix_timestamp(moment), Numeric(20, 6)),
+    )
 
 
 _MARIADB: dict[str, Callable[[ColumnElement[Any], TypeEngine[Any]], KeyColumn]] = {
@@ -223,4 +229,5 @@ _MARIADB: dict[str, Callable[[ColumnElement[Any], TypeEngine[Any]], KeyColumn]] 
     "set": _by_number,
     "bit": _by_number,
     "time": _time,
+    "timestamp": _by_epoch,
 }

@@ -106,6 +106,7 @@ def refuse_selects(select: Any) -> None:
 
 def shape_of(select: Select[Any] | CompoundSelect[Any]) -> Shape:
     """Return how a select is paged. Raises ListingError and OrderError."""
+    _refuse_merged_conversions(select)
     if isinstance(select, CompoundSelect):
         sub = select.subquery("vrelko_rows")
         own, _ = _order_outside(select._order_by_clauses, sub)
@@ -127,6 +128,28 @@ def shape_of(select: Select[Any] | CompoundSelect[Any]) -> Shape:
             unique = shown
         return Shape(select, sources, unique, closed="DISTINCT", own=own)
     return Shape(select, sources, unique, own=own)
+
+
+def _refuse_merged_conversions(select: Select[Any] | CompoundSelect[Any]) -> None:
+    """Raise ListingError where rows are merged by values that a column's type changes in SQL.
+
+    SQLAlchemy writes such conversions in the outermost select alone: whether rows are merged by the
+    converted values or by the stored ones would depend on what a page adds around the select.
+    """
+    if isinstance(select, CompoundSelect):
+        merges = not select.keyword.value.endswith("ALL")
+    else:
+        merges = bool(select._distinct)
+    if not merges:
+        return
+    for column in select.selected_columns:
+        if column.type._has_column_expression:
+            raise ListingError(
+                f"rows are merged by {column.key!r}, whose type changes its values in SQL",
+                "Select what is meant, with a type that changes nothing: the column by "
+                "type_coerce(…, String), or the converting expression itself",
+                "select-converted",
+            )
 
 
 def _must_wrap(select: Select[Any]) -> bool:

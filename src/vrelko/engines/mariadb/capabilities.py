@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
@@ -102,8 +101,6 @@ _CODES = {
 }  # fmt: skip
 """Types of computed values by the numbers that the wire protocol has for them; none is an ENUM."""
 
-_FIXED_ZONE = re.compile(r"UTC|GMT|Etc/UTC|[+-]\d\d:\d\d")
-
 
 def read_columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, Stored]:
     """Return the columns of a table or view by name; none where there is no such table."""
@@ -123,25 +120,27 @@ def read_columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, S
 _NOT_NULL = 1  # a flag of a result's column (MariaDB's protocol, "Column definition packet")
 
 
-def shows(cursor: Any, wires: Sequence[tuple[int, Any, bool]]) -> bool:
+def shows(cursor: Any, wires: Sequence[tuple[int, Any, bool]]) -> bool | None:
     """Tell whether a result's columns are of the databases, and as NOT NULL, as the catalog told.
 
     `wires`: a column's place, its database and whether it may hold NULL, and whether its term may.
-    A driver that is not PyMySQL shows nothing that could differ.
+    None where no column is of a table, as those of subqueries are that the server keeps in a table
+    of its own. A driver that is not PyMySQL shows nothing that could differ.
     """
     inner = getattr(cursor, "_cursor", cursor)  # of an asynchronous driver
     fields = getattr(getattr(inner, "_result", None), "fields", None)
     if not fields:
         return True
+    tables = 0
     for place, known, nullable in wires:
         field = fields[place]
-        # An expression is of no database.
-        if field.db and field.db != known[0]:
-            return False
+        if not field.db:  # an expression
+            continue
+        tables += 1
         # A column that an outer join makes NULL is none that has changed.
-        if field.db and not nullable and not field.flags & _NOT_NULL:
+        if field.db != known[0] or (not nullable and not field.flags & _NOT_NULL):
             return False
-    return True
+    return True if tables else None
 
 
 def sorted_bytes(connection: Any) -> int:
@@ -174,12 +173,6 @@ def schemas_of(connection: Any) -> str:
 def read_kinds(codes: Sequence[Any]) -> list[Stored | None]:
     """Return the types that a result's columns have, by the codes its description gives."""
     return [Stored(_CODES[code]) if code in _CODES else None for code in codes]
-
-
-def moves_clock(connection: Any) -> bool:
-    """Tell whether the session's time zone may have summer time: some hours come twice in it."""
-    zone, usual = connection.execute(text("SELECT @@time_zone, @@system_time_zone")).one()
-    return _FIXED_ZONE.fullmatch(usual if zone == "SYSTEM" else zone) is None
 
 
 _ROWS = text(

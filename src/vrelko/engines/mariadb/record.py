@@ -74,7 +74,6 @@ ENGINE = EngineRecord(
     read_kinds=_kinds,
     affinity=None,
     find_functions=no_functions,
-    repeats_clock=capabilities.moves_clock,
     capabilities_for=_abilities,
     explained=explained_rows,
     path_in=_path,

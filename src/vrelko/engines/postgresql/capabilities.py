@@ -111,22 +111,26 @@ def read_columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, S
     }
 
 
-def shows(cursor: Any, wires: Sequence[tuple[int, Any, bool]]) -> bool:
+def shows(cursor: Any, wires: Sequence[tuple[int, Any, bool]]) -> bool | None:
     """Tell whether a result's columns are of the tables and types that the catalog told of.
 
     `wires`: a column's place, with the numbers of its table and type, and whether it may hold NULL.
-    A driver that is not psycopg shows nothing that could differ.
+    None where no column is of a table, as those of unions are. A driver that is not psycopg shows
+    nothing that could differ.
     """
     inner = getattr(cursor, "_cursor", cursor)  # of an asynchronous driver
     found = getattr(inner, "pgresult", None)
     if found is None:
         return True
+    tables = 0
     for place, known, _ in wires:
         table = found.ftable(place)
-        # An expression is of no table.
-        if table and (table != known[0] or found.ftype(place) != known[1]):
+        if not table:  # an expression
+            continue
+        tables += 1
+        if table != known[0] or found.ftype(place) != known[1]:
             return False
-    return True
+    return True if tables else None
 
 
 def rounds_floats(connection: Any) -> bool:

@@ -19,7 +19,6 @@ from vrelko.engines.record import (
     any_url,
     forbid_writes_by,
     kinds_of,
-    no_repeats,
     sorts_all,
 )
 
@@ -63,7 +62,6 @@ ENGINE = EngineRecord(
     read_kinds=_kinds,
     affinity=None,
     find_functions=capabilities.find_functions,
-    repeats_clock=no_repeats,
     capabilities_for=_abilities,
     explained=_plan,
     path_in=plans.read_plan,

@@ -67,7 +67,7 @@ def read_columns(connection: Any, table: Table, dialect: Dialect) -> dict[str, S
     }
 
 
-def shows(cursor: Any, wires: Sequence[tuple[int, Any, bool]]) -> bool:
+def shows(cursor: Any, wires: Sequence[tuple[int, Any, bool]]) -> bool | None:
     """Tell that nothing differs: results of SQLite say no more of a column than its name."""
     return True
 

@@ -21,7 +21,6 @@ from vrelko.engines.record import (
     hides_nothing,
     no_functions,
     no_parts,
-    no_repeats,
     no_rounding,
     sorts_all,
 )
@@ -81,7 +80,6 @@ ENGINE = EngineRecord(
     read_kinds=_kinds,
     affinity=capabilities.affinity_of,
     find_functions=no_functions,
-    repeats_clock=no_repeats,
     capabilities_for=_abilities,
     explained=explained_rows,
     path_in=_path,

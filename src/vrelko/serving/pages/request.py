@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import UTC, datetime, timedelta
+from decimal import Decimal
 from typing import Any, TypeVar
 
-from sqlalchemy import Connection, Engine
+from sqlalchemy import Connection, DateTime, Engine, bindparam, select
 from sqlalchemy.engine.interfaces import Dialect
 from sqlalchemy.exc import SQLAlchemyError
 
@@ -112,13 +113,31 @@ class BoundRequest:
             if spot is at or len(key) != self.variant.terms:
                 key = self.key_of(key)
                 spot = spot._replace(key=key)
+            if self.variant.clocks:
+                spot = spot._replace(key=self._as_kept(key))
             if None in key:
                 self._check_nulls(key, isinstance(at, str))
             if _DIGESTED.intersection(map(type, key)):
                 spot = spot._replace(key=lengthen(self.runner, self.variant, key))
+        if spot.top is not None and self.variant.clocks:
+            spot = spot._replace(top=self._as_kept(spot.top))
         if spot.top is not None and _DIGESTED.intersection(map(type, spot.top)):
             spot = spot._replace(top=lengthen(self.runner, self.variant, spot.top))
         return spot
+
+    def _as_kept(self, key: tuple[Any, ...]) -> tuple[Any, ...]:
+        """Return a key with moments of the session's clock as its columns' keys have them."""
+        values = list(key)
+        for term in self.variant.clocks:
+            from_clock = self.variant.source.keys[term].from_clock
+            if isinstance(values[term], datetime) and from_clock is not None:
+                if values[term].tzinfo is not None:
+                    since = values[term] - datetime(1970, 1, 1, tzinfo=UTC)
+                    values[term] = Decimal(since // timedelta(microseconds=1)) / 10**6
+                else:
+                    moment = bindparam("vrelko_moment", values[term], DateTime(), unique=True)
+                    values[term] = self.runner.value(select(from_clock(moment)))
+        return tuple(values)
 
     def _check_nulls(self, key: tuple[Any, ...], of_cursor: bool) -> None:
         try:
@@ -138,6 +157,10 @@ class BoundRequest:
             with suppress(CursorError):
                 spot = self.settings.book.read(cursor, one, self.settings.sealed)
                 return spot if holds else spot._replace(total=None)
+        # It may be of the schema that the session has moved to: its columns may have other types.
+        variant, variants = self.variant, self.settings.variants
+        if variant.schemas is not None and not variants.sees(self.lender, variant):
+            raise CatalogMovedError(variant)
         raise error
 
     def _at_value(self, spot: Spot) -> Spot:
@@ -152,6 +175,8 @@ class BoundRequest:
         source = self.variant.source
         # Ascending, the shortest text of a moment stands ahead of all its spellings; descending it
         # would stand behind them.
+        if 0 in self.variant.clocks:
+            value = self._as_kept((value, *[None] * (self.variant.terms - 1)))[0]
         as_text = source.capabilities.moments_as_text and isinstance(value, datetime)
         if as_text and not source.order.terms[0].descending:
             value = shortest_text(value)

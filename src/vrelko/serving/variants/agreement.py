@@ -77,14 +77,13 @@ def agree(
     kinds: list[Stored | None] = [None] * len(elements)
     if asked is not None:
         kinds = asked.find_exact(lender, elements, filtered)
-    moving = asked is not None and asked.moving(lender, kinds)
     keys = tuple(
-        key_column(name, element, dialect, kind, moving)
+        key_column(name, element, dialect, kind)
         for name, element, kind in zip(order.names, elements, kinds, strict=True)
     )
 
     def over(position: int, element: ColumnElement[Any]) -> KeyColumn:
-        return key_column(order.names[position], element, dialect, kinds[position], moving)
+        return key_column(order.names[position], element, dialect, kinds[position])
 
     pushed = replace(_members(members, elements, kinds, lender, asked), over=over)
     doubtful = asked is not None and any(is_doubtful(kind, dialect) for kind in kinds)

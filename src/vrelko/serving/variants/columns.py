@@ -38,7 +38,6 @@ class Columns:
         self._dialect = dialect
         self._record = record_of(dialect)
         self._tables: dict[str, tuple[Table, dict[str, Stored]]] = {}
-        self._moving: bool | None = None
         self._rounds: bool | None = None
         self._sorts: int | None = None
         self.moments_as_text = False
@@ -163,13 +162,6 @@ class Columns:
         """Tell whether the database lets one of the columns hold NULL."""
         found = [self.of(lender, one) for one in columns]
         return any(one is not None and one.nullable for one in found)
-
-    def moving(self, lender: Any, kinds: Sequence[Stored | None]) -> bool:
-        """Tell whether moments are kept whose clock time comes twice."""
-        # Asked only where it matters: only MariaDB's TIMESTAMP goes through the session's zone.
-        if self._moving is None and any(one and one.kind == "timestamp" for one in kinds):
-            self._moving = self._record.repeats_clock(lender)
-        return bool(self._moving) and any(one and one.kind == "timestamp" for one in kinds)
 
     def refuse_functions(
         self, lender: Any, select: Any, elements: Sequence[Any], proven: bool

@@ -13,9 +13,11 @@ from vrelko.errors import DatabaseError
 class Watched(Protocol):
     """A variant, as far as its results are compared with what is known of its columns."""
 
-    wires: tuple[tuple[int, Any, bool], ...]
+    wires: tuple[tuple[Any, Any, bool], ...]
+    named: bool
     record: EngineRecord | None
     dialect: Dialect | None
+    schemas: str | None
     moments: tuple[tuple[int, bool], ...]
 
 
@@ -27,6 +29,9 @@ class Knowledge(Protocol):
 
     def read_as_texts(self, dialect: Dialect, lender: Any) -> None:
         """Read dates and moments as texts from now on: the driver met one that it cannot read."""
+
+    def sees(self, lender: Any, variant: Any) -> bool:
+        """Tell whether a connection sees the schemas that a variant was made for."""
 
     def check_end(self, lender: Any, variant: Any) -> None:
         """Raise CatalogMovedError where rows may stand behind the last one, unseen for a NULL."""

@@ -46,4 +46,6 @@ def key_of(connection: Any, database_of: Any) -> tuple[Any, ...]:
         where = notes[_NOTED] = database_of(connection)
     translated = connection.get_execution_options().get("schema_translate_map")
     # The dialect is that of one Engine: another one may log in as somebody else.
-    return connection.dialect, where, frozenset(translated.items()) if translated else None
+    # SQLAlchemy writes None down by this name too, once it has compiled a statement by the map.
+    names = frozenset(item for item in (translated or {}).items() if item[0] != "_none")
+    return connection.dialect, where, names or None

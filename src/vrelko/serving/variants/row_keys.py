@@ -26,6 +26,8 @@ class RowKeys:
         # Made once, since a key is read of every page.
         self._take = itemgetter(*source.places)
         self._converts = tuple((i, key.to_key) for i, key in enumerate(source.keys) if key.to_key)
+        self.clocks = tuple(i for i, key in enumerate(source.keys) if key.from_clock)
+        """Terms whose keys are not the moments that a caller gives, or an earlier cursor holds."""
         self._both = source.order.terms, source.order.reversed().terms
         self._down = bool(self.terms) and source.order.terms[0].descending
         # A row id that must not join a row value splits ties: they are few, or a

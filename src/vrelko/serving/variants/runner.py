@@ -114,10 +114,13 @@ class Runner:
             raise self._explain(error) from error
         except InvalidRequestError as error:  # closed, or waiting for a rollback
             raise explain(error) or error from error
-        if variant is not None and variant.record is not None and variant.wires:
+        same: bool | None = True
+        if variant is not None and variant.record is not None:
             # The protocol tells at no cost whether these are the tables that are known.
             cursor = getattr(getattr(result, "raw", result), "cursor", None)
-            if not variant.record.shows(cursor, variant.wires):
+            wires = _by_place(cursor, variant.wires) if variant.named else variant.wires
+            same = variant.record.shows(cursor, wires) if wires else None
+            if same is False:
                 raise CatalogMovedError(variant)
         try:
             # Before rows are counted: a joined collection brings an entity several times.
@@ -138,6 +141,8 @@ class Runner:
         except Exception as error:  # whatever a model's type raises, or a driver
             self._read_as_texts()
             raise self._unreadable(select, values) from error
+        if same is None and variant is not None and variant.schemas is not None:
+            self._check_schemas(variant)
         if variant is not None and variant.moments and full:
             self._check_moments(variant, full)
         seconds = perf_counter() - began
@@ -155,6 +160,11 @@ class Runner:
         """Return the single value a select gives. Raises what `fetch` raises."""
         rows, _ = self.fetch(select, None, ours or {})
         return rows[0][0]
+
+    def _check_schemas(self, variant: Watched) -> None:
+        """Raise CatalogMovedError where rows that are of no table may be of other schemas."""
+        if self._known is not None and not self._known.sees(self._connection, variant):
+            raise CatalogMovedError(variant)
 
     def _check_moments(self, variant: Watched, full: Sequence[Any]) -> None:
         """Read moments as texts where one may stand for an infinite one, as drivers are taught."""
@@ -211,3 +221,12 @@ class Runner:
             "Give values of the column's own type",
             "value-misfit",
         )
+
+
+def _by_place(
+    cursor: Any, wires: Sequence[tuple[str, Any, bool]]
+) -> tuple[tuple[int, Any, bool], ...]:
+    """Return named columns by their places in a result; those that it has."""
+    columns = getattr(cursor, "description", None) or ()
+    places = {column[0]: i for i, column in enumerate(columns)}
+    return tuple((places[name], *rest) for name, *rest in wires if name in places)

@@ -37,6 +37,7 @@ from vrelko.sql.indexes import NO_PINS
 from vrelko.sql.keys import is_moment
 from vrelko.sql.outlines import Described, describe_select
 from vrelko.sql.page_source import make_source
+from vrelko.sql.parameters import KEY
 from vrelko.sql.period_filters import PERIOD, period_filter
 from vrelko.sql.sources import base_table
 from vrelko.sql.unions import members_of
@@ -190,6 +191,14 @@ class VariantStore:
         place.checked_s = monotonic()
         return same
 
+    def sees(self, lender: Any, variant: Variant) -> bool:
+        """Tell whether a connection sees the schemas that a variant was made for."""
+        connection = core_connection(lender, self.select)
+        if connection.dialect in self._moving:  # looked for ahead of the page
+            return True
+        with database_errors("look into the catalog"):
+            return record_of(connection.dialect).schemas_of(connection) == variant.schemas
+
     def check_end(self, lender: Any, variant: Variant) -> None:
         """Raise CatalogMovedError where rows with NULL, unknown when it was made, may be there."""
         connection = core_connection(lender, self.select)
@@ -319,6 +328,10 @@ class VariantStore:
             joinable=joinable,
         )
         self._note(made, agreed, dialect if lender is not None else None)
+        if lender is not None:
+            # Rows that the server keeps in a table of its own do not tell where they are from.
+            lent = core_connection(lender, self.select)
+            made.schemas = record_of(dialect).schemas_of(lent) or None
         # Bounds of a page's first term are worth a statement where the server would sort all rows.
         if not capabilities.sorts_groups and not capabilities.ors_lose:
             made.grouping = catalog.grouping(filtered, source, lender)
@@ -352,12 +365,14 @@ class VariantStore:
             )
         if dialect is not None:
             made.record, made.dialect = record_of(dialect), dialect
+        # An entity is one place of a row and many columns of the result: keys are found by name.
+        made.named = self.orm
         made.wires = tuple(
-            (place, kind.wire, term.nullable)
-            for place, kind, term in zip(
-                source.places, agreed.kinds, agreed.order.terms, strict=True
+            (f"{KEY}{i}" if self.orm else place, kind.wire, term.nullable)
+            for i, (place, kind, term, key) in enumerate(
+                zip(source.places, agreed.kinds, agreed.order.terms, source.keys, strict=True)
             )
-            if kind is not None and kind.wire is not None
+            if kind is not None and kind.wire is not None and key.read is key.element
         )
         # One column tells the table; the others are looked at where the protocol tells NOT NULL.
         if made.record is not None and not made.record.shows_nulls:

@@ -88,11 +88,15 @@ class Variant(RowKeys):
         self._limited: dict[tuple[Select[Any], int], Select[Any]] = {}
         self.grouping: Grouping | None = None
         """What bounds pages of an order that an index gives in part; MariaDB alone needs it."""
-        self.wires: tuple[tuple[int, Any, bool], ...] = ()
-        """Places of a row, what the protocol says of the columns there, and if NULL may come."""
+        self.wires: tuple[tuple[Any, Any, bool], ...] = ()
+        """Columns of a result, what the protocol says of them, and if NULL may come."""
+        self.named = False
+        """Whether those columns are given by their names, else by their places."""
         self.record: EngineRecord | None = None
         self.dialect: Dialect | None = None
         """The engine's record and dialect, where its catalog was asked."""
+        self.schemas: str | None = None
+        """The schemas that unqualified names mean; kept where results may be of no table."""
         self.moments: tuple[tuple[int, bool], ...] = ()
         """Places of moments that the driver may misread, and if the order begins there."""
         self.ends_unseen = (False, False)
@@ -143,7 +147,8 @@ class Variant(RowKeys):
                 flagged, self._counted, self._unique, among=self.among, identity=self.identity
             )
             made.wires, made.record, made.dialect = self.wires, self.record, self.dialect
-            made.moments = self.moments
+            made.named = self.named
+            made.moments, made.schemas = self.moments, self.schemas
             return made
 
         return self._kept(("flagging", shape), build)
