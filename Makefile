@@ -12,6 +12,7 @@ CORE := $(shell $(PYTHON) -c 'import sys; print("sysmon" if sys.version_info >= 
 pip = $(1)/bin/python -m pip install --quiet --disable-pip-version-check
 uv  = $(pip) uv && $(1)/bin/uv pip install --quiet --python $(1)/bin/python
 DEVELOP := -e ".[all]" --group test
+MODELS  := --group published
 
 .PHONY: demo test test-all test-slow test-compat test-oldest test-deep check lint docs bench clean
 
@@ -69,7 +70,7 @@ $(VENV)/demo.ready: pyproject.toml | $(VENV)/bin/python
 	touch $@
 
 $(VENV)/test.ready: pyproject.toml | $(VENV)/bin/python
-	$(call uv,$(VENV)) $(DEVELOP) || { $(call pip,$(VENV)) --upgrade "pip>=25.1" && $(call pip,$(VENV)) $(DEVELOP); }
+	$(call uv,$(VENV)) $(DEVELOP) $(MODELS) || { $(call pip,$(VENV)) --upgrade "pip>=25.1" && $(call pip,$(VENV)) $(DEVELOP) $(MODELS); }
 	touch $@
 
 # The oldest version of every dependency that pyproject.toml allows, on the Python that is given:

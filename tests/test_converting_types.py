@@ -17,12 +17,15 @@ from sqlalchemy import (
     Table,
     create_engine,
     select,
+    union,
+    union_all,
 )
 from sqlalchemy.types import DateTime
 
 from converting import Compared, Later, Lowered, Mail, Negated, OwnText, Shifted, Shouted
 from exposed import Listing
 from vrelko import FrozenIds, Sizes, Spot, Steady
+from vrelko.errors import ListingError
 from walks import everyway, rows_of
 
 WORDS = ["a", "A", "b", "B", "Ab", "aB", "ab", "AB", "c", "C", "ca", "cA"]
@@ -128,3 +131,15 @@ def compare(connection, table, other, lists):
         for place in (3, len(truth) - 1):
             key = make().read(connection, Spot.offset(place)).keys[0]
             assert make().where_is(connection, key).offset == place
+
+
+@pytest.mark.parametrize("merged", ["distinct", "union"])
+def test_rows_merged_by_values_that_a_type_converts_in_sql_are_refused(merged):
+    """By which values rows are merged would depend on what a page adds around the select."""
+    table = Table("t", MetaData(), Column("id", Integer, primary_key=True), Column("v", Lowered(9)))
+    shown = select(table.c.v)
+    statement = shown.distinct() if merged == "distinct" else union(shown, shown)
+    with pytest.raises(ListingError, match="'v', whose type changes its values in SQL") as refused:
+        Listing(statement, orders="v")
+    assert refused.value.code == "select-converted"
+    Listing(union_all(shown, shown), orders="v", unique=["v"])

@@ -82,7 +82,9 @@ _FUNCTIONS = text(
     "SELECT proname, bool_or(proretset), bool_or(provolatile = 'v') FROM pg_proc "
     "WHERE proname = ANY(:names) GROUP BY 1"
 )
-_TYPES = text("SELECT oid, format_type(oid, NULL) FROM pg_type WHERE oid = ANY(:codes)")
+_TYPES = text(
+    "SELECT oid, format_type(oid, NULL), typtype = 'c' FROM pg_type WHERE oid = ANY(:codes)"
+)
 _CODES = {
     16: "boolean", 17: "bytea", 18: '"char"', 19: "name", 20: "bigint", 21: "smallint",
     23: "integer", 25: "text", 26: "oid", 700: "real", 701: "double precision",
@@ -182,10 +184,11 @@ def read_kinds(connection: Any, codes: Sequence[Any]) -> list[Stored | None]:
     """Return the types that a result's columns have, by the codes its description gives."""
     # Types of extensions, and enums, have numbers of their own in each database.
     others = [code for code in codes if type(code) is int and code not in _CODES]
-    found = {**_CODES}
+    known = {code: Stored(kind) for code, kind in _CODES.items()}
     if others:
-        found |= dict(map(tuple, connection.execute(_TYPES, {"codes": others})))
-    return [Stored(found[code]) if code in found else None for code in codes]
+        for code, kind, composite in connection.execute(_TYPES, {"codes": others}):
+            known[code] = Stored(kind, composite=composite)
+    return [known.get(code) for code in codes]
 
 
 def find_functions(connection: Any, names: Sequence[str]) -> tuple[set[str], set[str]]:
