@@ -13,7 +13,6 @@ from uuid import UUID
 import pytest
 from sqlalchemy import JSON, Enum, LargeBinary, PickleType, create_engine, insert, select
 from sqlalchemy.exc import DatabaseError, StatementError
-from sqlalchemy.orm import DeclarativeBase
 
 from drawn import STRATEGIES, Drawn, Place, truth_of
 from exposed import Listing
@@ -47,25 +46,7 @@ def apscheduler():
     return table.metadata
 
 
-def fastapi_users():
-    from fastapi_users_db_sqlalchemy import (
-        SQLAlchemyBaseOAuthAccountTableUUID,
-        SQLAlchemyBaseUserTableUUID,
-    )
-
-    class Base(DeclarativeBase):
-        pass
-
-    class User(SQLAlchemyBaseUserTableUUID, Base):
-        pass
-
-    class Account(SQLAlchemyBaseOAuthAccountTableUUID, Base):
-        pass
-
-    return Base.metadata
-
-
-PACKAGES = (optuna, celery, apscheduler, fastapi_users)
+PACKAGES = (optuna, celery, apscheduler)
 
 
 def value_of(dice, column, number, held):
@@ -84,10 +65,6 @@ def value_of(dice, column, number, held):
         return [dice.randrange(3)]
     if isinstance(kind, LargeBinary):
         return dice.randbytes(4)
-    try:
-        python_type = kind.python_type
-    except NotImplementedError:  # the recipe of a UUID for any database
-        python_type = UUID
     distinct = column.primary_key or column.unique
     made = {
         int: number if distinct else dice.randrange(6),
@@ -97,7 +74,7 @@ def value_of(dice, column, number, held):
         Decimal: Decimal(dice.randrange(9)),
         UUID: UUID(int=dice.randrange(2**100)),
         datetime: datetime(2026, 3, 1, tzinfo=UTC) + timedelta(minutes=dice.randrange(9)),
-    }[python_type]
+    }[kind.python_type]
     length = getattr(kind, "length", None)
     naive = isinstance(made, datetime) and not getattr(kind, "timezone", False)
     made = made.replace(tzinfo=None) if naive else made

@@ -26,27 +26,32 @@ def everyway(make, lender, truth, size, params=None, jumps=True):
     """
     ask = {"params": params or {}}
     chunks = [truth[i : i + size] for i in range(0, len(truth), size)] or [[]]
-    assert _chain(make, lender, None, "next", len(chunks), ask) == chunks
-    walked = [shown(row) for page in make().walk(lender, size=size, **ask) for row in page]
+    # Listings are dear to make: as many as take turns, whose first page is one of each kind.
+    processes = [make() for _ in range(min(len(chunks) + 1, 3))]
+    assert _chain(processes, lender, None, "next", len(chunks), ask) == chunks
+    walked = [shown(row) for page in processes[0].walk(lender, size=size, **ask) for row in page]
     assert walked == truth
     if not jumps:
         return
-    assert _chain(make, lender, Spot.end(), "prev", len(chunks), ask)[::-1] == chunks
+    processes.reverse()
+    assert _chain(processes, lender, Spot.end(), "prev", len(chunks), ask)[::-1] == chunks
     for start in {1, size // 2 + 1, max(len(truth) - size - 1, 0)}:
-        page = make().read(lender, Spot.offset(start), **ask)
+        page = processes[0].read(lender, Spot.offset(start), **ask)
         assert rows_of(page) == truth[start : start + size]
         if page.rows:
             rest = truth[start + len(page) :]
-            following = [] if page.next is None else rows_of(make().read(lender, page.next, **ask))
+            following = []
+            if page.next is not None:
+                following = rows_of(processes[-1].read(lender, page.next, **ask))
             assert following == rest[:size]
-            listing = make()
+            listing = processes[0]
             at = len(page) // 2
             behind = listing.read(lender, Spot.after(page.keys[at]), **ask)
             assert rows_of(behind) == truth[start + at + 1 :][:size]
 
 
-def _chain(make, lender, start, link, most, ask):
-    pages, at, processes = [], start, [make() for _ in range(min(most + 1, 3))]
+def _chain(processes, lender, start, link, most, ask):
+    pages, at = [], start
     for i in range(most + 1):
         page = processes[i % len(processes)].read(lender, at, **ask)
         pages.append(rows_of(page))

@@ -11,8 +11,9 @@ from sqlalchemy.exc import DBAPIError
 from vrelko.engines.anchoring import (
     AnchorEngine,
     begin_repeatable,
-    copied,
+    can_write,
     is_repeatable,
+    no_facts,
 )
 from vrelko.sql.anchor_tables import AnchorNames
 
@@ -23,7 +24,7 @@ def _create_log(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
     yield n.state_table()
 
 
-def _create_triggers(n: AnchorNames) -> Iterator[str]:
+def _create_triggers(n: AnchorNames, facts: dict[str, str]) -> Iterator[str]:
     same = " AND ".join(f"old.{name} <=> new.{name}" for name in n.watched())
     for ending, event, body in (
         ("rows", "INSERT", n.insert("new", 1)),
@@ -150,6 +151,33 @@ def _unseen(connection: Connection, table: Table) -> list[str]:
     return found
 
 
+def _may_read(connection: Connection, n: AnchorNames) -> bool | None:
+    # Who may not read a table is not told either whether it is there.
+    for name in (n.state, n.log, n.anchors):
+        try:
+            connection.exec_driver_sql(f"SELECT 1 FROM {name} LIMIT 0".replace("%", "%%"))
+        except DBAPIError as error:
+            code = getattr(error.orig, "args", ())[:1]
+            if code in _DENIED:
+                return False
+            if code == (_NO_SUCH_TABLE,):
+                return None
+            raise
+    return True
+
+
+_NO_SUCH_TABLE = 1146
+_DENIED = ((1142,), (1143,), (1044,))  # on the table, on a column, on the database
+
+
+def _grants(n: AnchorNames, role: str, folds: bool) -> Iterator[str]:
+    name, _, host = role.partition("@")
+    account = f"{n.quote(name)}@{n.quote(host)}" if host else n.quote(name)
+    rights = "SELECT, INSERT, UPDATE, DELETE" if folds else "SELECT"
+    for table in (n.log, n.state, n.anchors):
+        yield f"GRANT {rights} ON {table} TO {account}"
+
+
 ANCHORS = AnchorEngine(
     create_log=_create_log,
     create_triggers=_create_triggers,
@@ -159,7 +187,12 @@ ANCHORS = AnchorEngine(
     drop_triggers=_drop_triggers,
     has_triggers=_has_triggers,
     identity=_identity,
-    types=copied,
+    read_facts=no_facts,
+    may_read=_may_read,
+    may_write=can_write,
+    grants=_grants,
+    short_waits=("SET SESSION lock_wait_timeout = 1", "SET SESSION lock_wait_timeout = DEFAULT"),
+    aborts=False,
     begin_snapshot=begin_repeatable,
     sees_one=is_repeatable,
     isolation="REPEATABLE READ",

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from sqlalchemy import Connection, Table, text
+from sqlalchemy import Connection, Engine, Table, text
 
-from vrelko.engines.anchoring import AnchorEngine, begin_repeatable, copied, is_repeatable
-from vrelko.sql.anchor_tables import AnchorNames
+from vrelko.engines.anchoring import AnchorEngine, begin_repeatable, can_write, is_repeatable
+from vrelko.sql.anchor_tables import AnchorNames, AnchorTables
 
 _NONE = "WHERE false"
 _IDENTITY = "bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY"
@@ -26,16 +26,20 @@ def _create_log(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
     yield n.state_table()
 
 
-def _create_triggers(n: AnchorNames) -> Iterator[str]:
+def _create_triggers(n: AnchorNames, facts: dict[str, str]) -> Iterator[str]:
     # Not CREATE INDEX's order but the table's state says whose anchors there are: a TRUNCATE takes
     # all of them, and gives each a version that nobody remembers.
     begun = n.in_schema("").removesuffix('""').replace("'", "''")
     name = f"format('%s%I', '{begun}', '{n.tables.anchors_of_group}' || one)"
     yield (
+        # With the rights of who builds: who writes the table needs none on the log. Schemas are
+        # fixed, or who writes could put a table of theirs in the log's place.
         f"CREATE OR REPLACE FUNCTION {_function(n)}() RETURNS trigger LANGUAGE plpgsql "
+        f"SECURITY DEFINER SET search_path = {facts['schemas']} "
         "AS $vrelko$ DECLARE one text; BEGIN\n"
-        f"IF TG_OP = 'TRUNCATE' THEN TRUNCATE {n.log};\n"
-        f"FOR one IN SELECT mark FROM {n.state} LOOP EXECUTE 'TRUNCATE ' || {name}; END LOOP;\n"
+        # Rows are deleted and not truncated, which would wait for readers who wait for this.
+        f"IF TG_OP = 'TRUNCATE' THEN DELETE FROM {n.log};\n"
+        f"FOR one IN SELECT mark FROM {n.state} LOOP EXECUTE 'DELETE FROM ' || {name}; END LOOP;\n"
         f"UPDATE {n.state} SET version = sign(version) * (1 + floor(random() * 4e18)::bigint); "
         "RETURN NULL; END IF;\n"
         f"IF TG_OP <> 'INSERT' THEN {n.insert('old', -1)}; END IF;\n"
@@ -85,9 +89,8 @@ def _drop_anchors(n: AnchorNames) -> Iterator[str]:
 
 
 def _drop_triggers(n: AnchorNames) -> Iterator[str]:
-    for ending in ("rows", "moves", "whole"):
-        yield f"DROP TRIGGER IF EXISTS {_trigger(n, ending)} ON {n.source}"
-    # With those of a table that was renamed, which took its triggers along.
+    # With its triggers, also those of a table that was renamed; a trigger by itself could only be
+    # dropped by the table's owner.
     yield f"DROP FUNCTION IF EXISTS {_function(n)}() CASCADE"
 
 
@@ -140,6 +143,29 @@ def _unseen(connection: Connection, table: Table) -> list[str]:
     return found
 
 
+def _read_facts(engine: Engine, tables: AnchorTables) -> dict[str, str]:
+    """Return the schemas that the builder's names are looked for in, temporary tables last."""
+    asked = text("SELECT string_agg(quote_ident(s), ', ') FROM unnest(current_schemas(false)) s")
+    with engine.connect() as connection:
+        schemas = connection.execute(asked).scalar()
+    return {"schemas": f"{schemas}, pg_temp" if schemas else "pg_temp"}
+
+
+def _may_read(connection: Connection, n: AnchorNames) -> bool | None:
+    # NULL where a table is not there.
+    asked = " AND ".join(
+        f"has_table_privilege(to_regclass('{quoted}'), 'SELECT')"
+        for quoted in (name.replace("'", "''") for name in (n.state, n.log, n.anchors))
+    )
+    found = connection.exec_driver_sql(f"SELECT {asked}".replace("%", "%%")).scalar()
+    return None if found is None else bool(found)
+
+
+def _grants(n: AnchorNames, role: str, folds: bool) -> Iterator[str]:
+    rights = "SELECT, INSERT, UPDATE, DELETE" if folds else "SELECT"
+    yield f"GRANT {rights} ON {n.log}, {n.state}, {n.anchors} TO {n.quote(role)}"
+
+
 ANCHORS = AnchorEngine(
     create_log=_create_log,
     create_triggers=_create_triggers,
@@ -149,7 +175,12 @@ ANCHORS = AnchorEngine(
     drop_triggers=_drop_triggers,
     has_triggers=_has_triggers,
     identity=_identity,
-    types=copied,
+    read_facts=_read_facts,
+    may_read=_may_read,
+    may_write=can_write,
+    grants=_grants,
+    short_waits=("SET lock_timeout = '1s'", "RESET lock_timeout"),
+    aborts=True,
     begin_snapshot=begin_repeatable,
     sees_one=is_repeatable,
     isolation="REPEATABLE READ",

@@ -19,7 +19,7 @@ def _create_log(n: AnchorNames, types: dict[str, str]) -> Iterator[str]:
     yield n.state_table()
 
 
-def _create_triggers(n: AnchorNames) -> Iterator[str]:
+def _create_triggers(n: AnchorNames, facts: dict[str, str]) -> Iterator[str]:
     old, new = (", ".join(f"{row}.{name}" for name in n.watched()) for row in ("old", "new"))
     # A trigger knows the tables of its own file alone, and refuses names with a schema.
     source, log = (n.quote(one.name) for one in (n.tables.table, n.tables.log))
@@ -138,6 +138,11 @@ def _sees_one(connection: Connection) -> bool:
     return bool(getattr(connection.connection, "in_transaction", False))
 
 
+def _may_read(connection: Connection, n: AnchorNames) -> bool | None:
+    state = n.tables.state
+    return inspect(connection).has_table(state.name, schema=state.schema) or None
+
+
 ANCHORS = AnchorEngine(
     create_log=_create_log,
     create_triggers=_create_triggers,
@@ -147,7 +152,12 @@ ANCHORS = AnchorEngine(
     drop_triggers=_drop_triggers,
     has_triggers=_has_triggers,
     identity=_identity,
-    types=_types,
+    read_facts=_types,
+    may_read=_may_read,
+    may_write=lambda connection, names: None,
+    grants=lambda names, role, folds: iter(()),
+    short_waits=None,
+    aborts=False,
     begin_snapshot=_begin,
     sees_one=_sees_one,
     isolation="",

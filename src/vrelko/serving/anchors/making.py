@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import random
 import re
+import time
 from collections.abc import Iterable
 from dataclasses import replace
-from itertools import chain
 
 from sqlalchemy import Connection, Engine, delete, inspect, select
+from sqlalchemy.exc import DBAPIError
 
 from vrelko.engines.anchoring import AnchorEngine
 from vrelko.engines.registry import database_errors, record_of
+from vrelko.engines.troubles import explain
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.locks import alone
 from vrelko.sql.anchor_tables import AnchorNames
@@ -22,10 +25,22 @@ _PATIENCE_S = 30.0
 def create_statements(engine: Engine, anchors: AnchorSet, *, static: bool = False) -> list[str]:
     """Return the statements that make all of it; without triggers when `static`."""
     parts, names = _of(engine, anchors)
-    types = parts.types(engine, anchors.tables)
-    triggers: Iterable[str] = () if static else parts.create_triggers(names)
-    made = parts.create_log(names, types), triggers, parts.create_anchors(names, types)
-    return list(chain(*made))
+    facts = parts.read_facts(engine, anchors.tables)
+    # Triggers last: what they write into is there by then.
+    triggers: Iterable[str] = () if static else parts.create_triggers(names, facts)
+    return [*parts.create_log(names, facts), *parts.create_anchors(names, facts), *triggers]
+
+
+def grant_statements(engine: Engine, anchors: AnchorSet, role: str, folds: bool) -> list[str]:
+    """Return the statements that let a role read the anchors, or fold changes into them too."""
+    parts, names = _of(engine, anchors)
+    return list(parts.grants(names, role, folds))
+
+
+def grant(engine: Engine, anchors: AnchorSet, role: str, folds: bool) -> None:
+    """Let a role read the anchors, or fold changes into them too. Raises DatabaseError."""
+    with database_errors("granting of rights"), engine.begin() as connection:
+        run(connection, grant_statements(engine, anchors, role, folds))
 
 
 def drop_statements(engine: Engine, anchors: AnchorSet) -> list[str]:
@@ -42,7 +57,7 @@ def create(engine: Engine, anchors: AnchorSet, *, static: bool = False) -> None:
     """
     parts, names = _of(engine, anchors)
     # Read before anything is locked: SQLite would wait for its own reader.
-    types = parts.types(engine, anchors.tables)
+    facts = parts.read_facts(engine, anchors.tables)
     with (
         database_errors("making of anchors"),
         alone(engine, anchors, _PATIENCE_S) as connection,
@@ -50,16 +65,19 @@ def create(engine: Engine, anchors: AnchorSet, *, static: bool = False) -> None:
         # The state is made last, so where it is all was there.
         there = _has(connection, anchors, names.tables.state.name)
         if not there or _are_lost(connection, names):
-            run(connection, parts.drop_log(names))
-            run(connection, parts.drop_anchors(names))
-            run(connection, parts.create_log(names, types))
+            _change(connection, parts, parts.drop_triggers(names))
+            _change(connection, parts, [*parts.drop_anchors(names), *parts.drop_log(names)])
+            _change(connection, parts, parts.create_log(names, facts))
         else:
             # Readers go by the state, so it is forgotten before the anchors are.
-            run(connection, [names.forget_state(), *parts.drop_anchors(names)])
+            _change(connection, parts, [names.forget_state()])
+            _change(connection, parts, parts.drop_anchors(names))
+        _change(connection, parts, parts.create_anchors(names, facts))
         if not static and not parts.has_triggers(connection, names):
-            run(connection, parts.drop_triggers(names))
-            run(connection, parts.create_triggers(names))
-        run(connection, parts.create_anchors(names, types))
+            # With a builder's trigger that may not write the log nobody could write the table.
+            parts.may_write(connection, names)
+            triggers = [*parts.drop_triggers(names), *parts.create_triggers(names, facts)]
+            _change(connection, parts, triggers)
 
 
 def are_lost(engine: Engine, anchors: AnchorSet) -> bool:
@@ -99,12 +117,15 @@ def drop(engine: Engine, anchors: AnchorSet) -> None:
         alone(engine, anchors, _PATIENCE_S) as connection,
     ):
         if _has(connection, anchors, names.tables.state.name):
-            run(connection, [names.forget_state()])
-        run(connection, parts.drop_anchors(names))
-        begun = names.tables.anchors_of_group
-        # Another order's anchors still need the log.
-        if not any(one.startswith(begun) for one in _tables(connection, anchors)):
-            run(connection, parts.drop_log(names))
+            _change(connection, parts, [names.forget_state()])
+        begun, own = names.tables.anchors_of_group, anchors.tables.anchors.name
+        others = [name for name in _tables(connection, anchors) if name.startswith(begun)]
+        # Another order's anchors still need the log; else writers are let go of it first.
+        if not set(others) - {own}:
+            _change(connection, parts, parts.drop_triggers(names))
+        _change(connection, parts, parts.drop_anchors(names))
+        if not set(others) - {own}:
+            _change(connection, parts, parts.drop_log(names))
 
 
 def leftovers(engine: Engine, anchors: AnchorSet) -> list[str]:
@@ -129,12 +150,13 @@ def sweep(engine: Engine, anchors: AnchorSet) -> list[str]:
             alone(engine, old, _PATIENCE_S) as connection,
         ):
             begun = names.tables.anchors_of_group
+            _change(connection, parts, parts.drop_triggers(names))
             for one in _tables(connection, old):
                 if one.startswith(begun):
                     mark = one.removeprefix(begun)
                     own = AnchorNames(replace(old.tables, mark=mark), engine.dialect)
-                    run(connection, parts.drop_anchors(own))
-            run(connection, parts.drop_log(names))
+                    _change(connection, parts, parts.drop_anchors(own))
+            _change(connection, parts, parts.drop_log(names))
     return groups
 
 
@@ -142,6 +164,35 @@ def exists(engine: Engine, anchors: AnchorSet) -> bool:
     """Tell whether an order's tables are there."""
     with database_errors("look for anchors"), engine.connect() as connection:
         return _has(connection, anchors, anchors.tables.anchors.name)
+
+
+def _change(connection: Connection, parts: AnchorEngine, statements: Iterable[str]) -> None:
+    """Run statements in a transaction of their own, which waits for no lock for long.
+
+    A statement that waits for the whole table makes everybody behind it wait too; one that holds a
+    lock and waits for a second one may make somebody else's fail.
+    """
+    todo, until = list(statements), time.monotonic() + _PATIENCE_S
+    if parts.short_waits is None:  # within the transaction that keeps all others out
+        run(connection, todo)
+        return
+    begin, end = parts.short_waits
+    connection.commit()
+    while True:
+        try:
+            run(connection, [begin, *todo])
+            connection.commit()
+        except DBAPIError as error:
+            connection.rollback()
+            found = explain(error)
+            if found is None or found.code != "database-busy" or time.monotonic() > until:
+                raise
+            time.sleep(random.uniform(0.1, 0.5))
+        else:
+            break
+        finally:
+            run(connection, [end])
+            connection.commit()
 
 
 def run(connection: Connection, statements: Iterable[str]) -> None:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
-from sqlalchemy import Select, inspect, literal_column, select
+from sqlalchemy import Select, literal_column, select
 from sqlalchemy.exc import SQLAlchemyError
 
 from vrelko.core.arithmetic import Total, check_offset, offset_of, page_count
@@ -60,18 +61,31 @@ def by_anchors(opened: BoundRequest, ask: Callable[[AnchorLookup], _Told | None]
         if lookup is None:
             return None
         try:
-            with database_errors("count by anchors"):
+            with _guarded(lookup.connection), database_errors("count by anchors"):
                 return ask(lookup)
         except AnchorsGone:
             # Looked for once more: the table may only have been written anew.
             known.clear()
-        except DatabaseError:
+        except DatabaseError as error:
             known.clear()
+            if error.code == "database-rights":
+                if begun_here(lookup.connection):
+                    opened.lender.rollback()
+                opened.notes = (f"jumped by offset: {_hidden(opened)}",)
+                return None
             if _are_there(opened, lookup):
                 raise
             break
     opened.notes = (f"jumped by offset: {_none(opened)}",)
     return None
+
+
+def _guarded(connection: Any) -> AbstractContextManager[Any]:
+    """Keep an error from ending the caller's transaction, where the engine would end it."""
+    parts = record_of(connection.dialect).anchors
+    return (
+        nullcontext() if begun_here(connection) or not parts.aborts else connection.begin_nested()
+    )
 
 
 def _are_there(opened: BoundRequest, lookup: AnchorLookup) -> bool:
@@ -235,16 +249,16 @@ def _set_of(opened: BoundRequest, connection: Any) -> AnchorSet | str:
     if file is not None:
         stored = read_file(Path(file)).get(made.tables.mark_of_all)
         return _none(opened) if stored is None else known.keep(which, replace(made, stored=stored))
-    state = made.tables.state
-    if not inspect(connection).has_table(state.name, schema=state.schema):
-        return _none(opened)
+    names, state = AnchorNames(made.tables, connection.dialect), made.tables.state
+    readable = record.anchors.may_read(connection, names)
+    if not readable:
+        return _none(opened) if readable is None else _hidden(opened)
     own = state.c.mark == made.tables.mark
     version = connection.execute(select(state.c.version).where(own)).scalar()
     if version == 0:
         return f"the anchors of the order {order} are being built"
     if version is None:
         return _none(opened)
-    names = AnchorNames(made.tables, connection.dialect)
     if version > 0 and not record.anchors.has_triggers(connection, names):
         return "the anchors are those of a table that another one has replaced: build them anew"
     asked = record.anchors.identity(names)
@@ -256,3 +270,7 @@ def _set_of(opened: BoundRequest, connection: Any) -> AnchorSet | str:
 
 def _none(opened: BoundRequest) -> str:
     return f"there are no anchors for the order {opened.variant.order}"
+
+
+def _hidden(opened: BoundRequest) -> str:
+    return f"{_none(opened)} that the database user may read"

@@ -130,17 +130,8 @@ class Runner:
                 rows = full = result.all()
             else:
                 rows, full = cutter.split(result)
-        except DBAPIError as error:
-            # By the driver; SQLite's shows the value, which must not be shown.
-            if isinstance(error, DataError) or _UNDECODED in str(error.orig):
-                self._read_as_texts()
-                raise self._unreadable(select, values) from error
-            raise self._explain(error) from error
-        except SQLAlchemyError:  # how the Session is used, not what a row holds
-            raise
-        except Exception as error:  # whatever a model's type raises, or a driver
-            self._read_as_texts()
-            raise self._unreadable(select, values) from error
+        except Exception as error:  # a driver's, or whatever a model's type raises
+            raise self._explain_rows(error, select, values) from error
         if same is None and variant is not None and variant.schemas is not None:
             self._check_schemas(variant)
         if variant is not None and variant.moments and full:
@@ -160,6 +151,19 @@ class Runner:
         """Return the single value a select gives. Raises what `fetch` raises."""
         rows, _ = self.fetch(select, None, ours or {})
         return rows[0][0]
+
+    def _explain_rows(
+        self, error: Exception, select: Select[Any], values: Mapping[str, Any]
+    ) -> VrelkoError:
+        """Return the error for rows that could not be fetched; raise what is no row's fault."""
+        if isinstance(error, DBAPIError):
+            # By the driver; SQLite's shows the value, which must not be shown.
+            if not (isinstance(error, DataError) or _UNDECODED in str(error.orig)):
+                return self._explain(error)
+        elif isinstance(error, SQLAlchemyError):  # how the Session is used, not what a row holds
+            raise error
+        self._read_as_texts()
+        return self._unreadable(select, values)
 
     def _check_schemas(self, variant: Watched) -> None:
         """Raise CatalogMovedError where rows that are of no table may be of other schemas."""

@@ -328,10 +328,6 @@ class VariantStore:
             joinable=joinable,
         )
         self._note(made, agreed, dialect if lender is not None else None)
-        if lender is not None:
-            # Rows that the server keeps in a table of its own do not tell where they are from.
-            lent = core_connection(lender, self.select)
-            made.schemas = record_of(dialect).schemas_of(lent) or None
         # Bounds of a page's first term are worth a statement where the server would sort all rows.
         if not capabilities.sorts_groups and not capabilities.ors_lose:
             made.grouping = catalog.grouping(filtered, source, lender)
@@ -348,6 +344,10 @@ class VariantStore:
         self, made: Variant, catalog: Catalog, filtered: Any, dialect: Dialect, lender: Any
     ) -> None:
         """Note what decides on a variant's rows beside the parameters, and who may see them."""
+        if lender is not None:
+            # Rows that the server keeps in a table of its own do not tell where they are from.
+            lent = core_connection(lender, self.select)
+            made.schemas = record_of(dialect).schemas_of(lent) or None
         made.fixed = read_fixed_values(filtered, dialect)
         # A value of a type of the user's own tells nothing that could be compared.
         if any(_described(v) == f"?{type(v).__name__}" for _, v in made.fixed.values):
