@@ -63,7 +63,9 @@ def stored(kind, key):
     return Table("converting", MetaData(), row_id, Column("v", PLAIN[kind]))
 
 
-@pytest.mark.parametrize("key", [False, True], ids=["order", "key"])
+@pytest.mark.parametrize(
+    "key", [False, pytest.param(True, marks=pytest.mark.slow)], ids=["order", "key"]
+)
 @pytest.mark.parametrize(("kind", "model"), CASES, ids=lambda one: type(one).__name__)
 def test_rows_are_those_of_the_engines_own_order(server, kind, model, key, tmp_path):
     table, values = stored(kind, key), VALUES[kind]

@@ -357,6 +357,7 @@ def test_indexes_are_tried_as_hypothetical_ones(filled):
         assert connection.scalar(found) == 0
 
 
+@pytest.mark.slow
 def test_selects_that_cannot_be_read_are_costed_whole(filled):
     """GROUP BY, DISTINCT, a limit of its own: rows as the server estimates, work at most that."""
     limited = select(t.c.id, t.c.k).where(t.c.g == 3).order_by(t.c.id).limit(200)
@@ -372,6 +373,7 @@ def test_selects_that_cannot_be_read_are_costed_whole(filled):
             assert plan.judgement.rows == pytest.approx(200 if name == "limited" else 10, rel=0.5)
 
 
+@pytest.mark.slow
 def test_conditions_that_cannot_be_read_are_estimated_by_the_server(filled):
     condition = t.c.k + t.c.g > ROWS - 500
     listing = Listing(select(t.c.id), orders="id", name="sum", total="none")

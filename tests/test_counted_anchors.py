@@ -166,8 +166,16 @@ def check(engine, anchors, made, params, draw):
         assert lookup.key_behind(lookup.find(len(keys)).key, lookup.find(len(keys)).skip) is None
 
 
-@pytest.mark.parametrize("parted", [False, True], ids=["whole", "parted"])
-@pytest.mark.parametrize("order", ORDERS)
+@pytest.mark.parametrize(
+    "parted", [False, pytest.param(True, marks=pytest.mark.slow)], ids=["whole", "parted"]
+)
+@pytest.mark.parametrize(
+    "order",
+    [
+        order if i < 2 else pytest.param(order, marks=pytest.mark.slow)
+        for i, order in enumerate(ORDERS)
+    ],
+)
 def test_places_equal_a_full_sort(table, order, parted):
     draw = random.Random(f"{order}{parted}")
     alive = order != "id"
@@ -788,6 +796,7 @@ Catch = Table(
 )
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("order", ["bag", "-bag", "Net,no", "weight"])
 def test_rows_may_be_told_apart_by_several_columns(table, order):
     """Keys are walked, segments counted and pages reached; a wrong number is found and mended."""
@@ -1074,11 +1083,11 @@ def test_workers_and_writers_may_be_killed(visits):
     file = Path(__file__).parent.parent / "bench" / "soak_anchors.py"
     done = subprocess.run(
         # As long as the machine needs for so many checks.
-        [sys.executable, str(file), url, "--seconds", "600", "--checks", "51", "--seed", "3"],
+        [sys.executable, str(file), url, "--seconds", "600", "--checks", "31", "--seed", "3"],
         capture_output=True,
         text=True,
         check=False,
     )
     assert done.returncode == 0, done.stdout + done.stderr
     wrong, checks = re.search(r"(\d+) wrong of ([\d,]+) checks", done.stdout).groups()
-    assert (wrong, int(checks.replace(",", "")) > 50) == ("0", True), done.stdout
+    assert (wrong, int(checks.replace(",", "")) > 30) == ("0", True), done.stdout

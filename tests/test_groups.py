@@ -81,7 +81,9 @@ def listing(order, select_=None, size=20):
 @pytest.mark.parametrize(
     "order", ["lead,note,id", "-lead,id", "lead,-id", "name,id", "-name,note,id"]
 )
-@pytest.mark.parametrize("narrow", [None, "kind", "note"])
+@pytest.mark.parametrize(
+    "narrow", [None, *(pytest.param(one, marks=pytest.mark.slow) for one in ("kind", "note"))]
+)
 def test_walks_by_groups_equal_one_statement(filled, order, narrow):
     """Forward, backward, from the end and from keys; with a filter inside an index and outside."""
     where = {None: (), "kind": (t.c.kind == 2,), "note": (t.c.note == "n", t.c.lead < 400)}[narrow]

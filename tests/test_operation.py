@@ -356,6 +356,7 @@ def _connect(address):
     return socket.create_connection((host, int(port)), timeout=200)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("ending", [signal.SIGINT, signal.SIGTERM])
 def test_the_address_is_told_once_it_listens_and_signals_end_it(served, ending):
     """Even while a client holds an export open and reads nothing of it."""

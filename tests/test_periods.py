@@ -102,6 +102,7 @@ def test_periods_are_those_of_the_rows(notes, unit, column, descending):
                 assert row.day is None or period_of(row.day, unit).label != one.label
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("column", ORDERS)
 @pytest.mark.parametrize("nulls", ["first", "last"])
 @pytest.mark.parametrize("descending", [True, False], ids=["newest", "oldest"])

@@ -184,6 +184,7 @@ def ticking(monkeypatch):
         event.remove(engine, "after_cursor_execute", tick)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("order", ["id", "many", "few", "-many,note,id"])
 def test_a_believed_page_reads_what_was_predicted(filled, order):
     """Whatever the order: strategies are believed and within tolerance, or costed by counts."""

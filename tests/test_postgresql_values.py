@@ -86,7 +86,13 @@ def table_of(kind):
     return Table(name, MetaData(), Column("id", Integer, primary_key=True), column_of(kind))
 
 
-@pytest.mark.parametrize("session", SESSIONS)
+@pytest.mark.parametrize(
+    "session",
+    [
+        name if name in ("usual", "few digits") else pytest.param(name, marks=pytest.mark.slow)
+        for name in SESSIONS
+    ],
+)
 @pytest.mark.parametrize("kind", VALUES)
 def test_every_way_whatever_the_session_says(engine, kind, session):
     table = table_of(kind)

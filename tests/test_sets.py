@@ -108,6 +108,7 @@ ORDERS = ["hour:nulls-first", "-hour:nulls-last", "-hour:nulls-first"]
     order=st.sampled_from(ORDERS),
     size=st.integers(20, 300),
 )
+@pytest.mark.slow
 @settings(max_examples=25)
 def test_walks_over_any_set(connection, chosen, order, size):
     listing = Listing(sites, orders=order, sizes=Sizes(size, 500), total="exact")

@@ -107,6 +107,7 @@ PARTS = [
 ]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     "model", [String(), Integer(), NullType()], ids=lambda one: type(one).__name__
 )

@@ -20,7 +20,7 @@ CASES = [(engine, kind) for engine, kinds in TYPES.items() for kind in kinds]
 
 
 @pytest.mark.parametrize(("server", "kind"), CASES, indirect=["server"], scope="session")
-@pytest.mark.parametrize("indexed", [True, False])
+@pytest.mark.parametrize("indexed", [True, pytest.param(False, marks=pytest.mark.slow)])
 def test_a_stored_type_is_walked_as_its_engine_sorts_it(server, kind, indexed):
     engine = server.dialect.name.replace("mysql", "mariadb")
     ddl, literals, models = TYPES[engine][kind]

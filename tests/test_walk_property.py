@@ -162,7 +162,16 @@ def connected(server, table, rows):
             connection.commit()
 
 
-@pytest.mark.parametrize("strategy", ["keyset", "offset", "two-ended", "deferred-join"])
+@pytest.mark.parametrize(
+    "strategy",
+    [
+        "keyset",
+        *(
+            pytest.param(one, marks=pytest.mark.slow)
+            for one in ("offset", "two-ended", "deferred-join")
+        ),
+    ],
+)
 @given(case=tables())
 def test_walks_equal_sorting(server, strategy, case):
     truth, size, keys = expected(server, case), case.size, case.keys

@@ -537,6 +537,7 @@ def test_any_query_is_answered_or_refused(larkmere, pairs):
 ANY: dict[str, TestClient] = {}
 
 
+@pytest.mark.slow
 @given(data=st.data())
 def test_any_query_text_keeps_its_other_parameters(larkmere, data):
     """Links differ from the address in their position alone."""
@@ -555,6 +556,7 @@ POSITIONS = ("page", "cursor")
 PAGES: dict[str, vrelko.Page] = {}
 
 
+@pytest.mark.slow
 def test_random_query_strings(larkmere):
     rng = random.Random(4)
     app = make_app(LISTINGS, larkmere)
