@@ -15,6 +15,7 @@ from sqlalchemy import Column, Integer, MetaData, String, Table, create_engine, 
 
 from exposed import Listing
 from vrelko import Sizes, Spot
+from vrelko.errors import DatabaseError
 
 pytestmark = pytest.mark.engines("postgresql", "mariadb")
 TABLE = Table(
@@ -175,3 +176,107 @@ def wait_for(done, more):
             return
         threading.Event().wait(0.01)
     raise AssertionError(f"the application stands still: {done}")
+
+
+def test_a_reader_without_rights_pages_by_offset_and_one_with_them_jumps(roles):
+    _, engines, names = roles
+    with engines["app"].connect() as connection:
+        before = listing().read(connection, Spot.number(30))
+    anchors = listing().counted_anchors(engines["builder"], every=20)
+    anchors.build()
+    one = listing()
+    for reader in (engines["app"], engines["app"].connect()):
+        page = one.read(reader, Spot.number(30))
+        assert page.rows == before.rows
+        assert page.total.value == ROWS
+        assert "that the database user may read" in page.notes[0]
+        if reader is not engines["app"]:
+            assert one.read(reader).rows  # the transaction goes on
+            reader.close()
+    for statement in anchors.grant_statements(names["app"]):
+        assert "SELECT ON" in statement
+    grant(roles, anchors, "app")
+    page = one.read(engines["app"], Spot.number(30))
+    assert (page.notes, page.rows) == ((), before.rows)
+    with engines["app"].begin() as connection:
+        connection.execute(insert(TABLE).values(id=9_999, k=1))
+    with pytest.raises(DatabaseError):
+        listing().counted_anchors(engines["app"]).fold()
+    grant(roles, anchors, "worker", folds=True)
+    worker = listing().counted_anchors(engines["worker"])
+    assert worker.fold() == 1
+    assert not any(worker.verify())
+    assert one.read(engines["app"], Spot.end()).total.value == ROWS + 1
+    anchors.drop()
+    assert not anchors.exist
+
+
+def grant(roles, anchors, role, **more):
+    """As the builder, who owns the anchors on PostgreSQL; on MariaDB it may not."""
+    server, _, names = roles
+    if server.dialect.name == "postgresql":
+        anchors.grant(names[role], **more)
+        return
+    with pytest.raises(DatabaseError, match="may not grant rights") as refused:
+        anchors.grant(f"{names[role]}@%", **more)
+    assert refused.value.todo.count("GRANT SELECT") == 3
+    for host in ("%", "localhost"):
+        listing().counted_anchors(server, every=20).grant(f"{names[role]}@{host}", **more)
+
+
+def test_rights_that_go_while_a_reader_knows_the_anchors(roles):
+    """In a transaction of the reader's own, which goes on."""
+    server, engines, names = roles
+    anchors = listing().counted_anchors(engines["builder"], every=20)
+    anchors.build()
+    grant(roles, anchors, "app")
+    one = listing()
+    assert one.read(engines["app"], Spot.number(30)).notes == ()
+    with engines["builder"].begin() as connection:
+        for statement in anchors.grant_statements(names["app"]):
+            if server.dialect.name == "postgresql":
+                gone = statement.replace("GRANT", "REVOKE").replace(" TO ", " FROM ")
+                connection.execute(text(gone))
+    if server.dialect.name == "mariadb":
+        with server.begin() as connection:
+            for name in accounts(server, names["app"]):
+                for table in (anchors.tables.state, anchors.tables.log, anchors.tables.anchors):
+                    run(connection, f"REVOKE SELECT ON {table.name} FROM {name}")
+    with engines["app"].connect() as connection:
+        page = one.read(connection, Spot.number(30))
+        assert "that the database user may read" in page.notes[0]
+        assert page.total.value == ROWS
+        assert one.read(connection, page.next).rows
+    anchors.drop()
+
+
+@pytest.mark.engines("postgresql")  # no trigger of MariaDB sees a TRUNCATE
+def test_a_truncated_table_is_empty_to_everybody(roles):
+    _, engines, _ = roles
+    anchors = listing().counted_anchors(engines["builder"], every=20)
+    anchors.build()
+    grant(roles, anchors, "app")
+    one = listing()
+    assert one.read(engines["app"], Spot.number(30)).notes == ()
+    with engines["app"].begin() as connection:
+        connection.execute(text("TRUNCATE roled"))
+        connection.execute(insert(TABLE).values(id=1, k=1))
+    page = one.read(engines["app"], Spot.end())
+    assert (page.total.value, len(page)) == (1, 1)
+    anchors.drop()
+
+
+@pytest.mark.engines("mariadb")
+def test_a_builder_who_may_not_write_the_log_makes_no_trigger(roles):
+    server, engines, names = roles
+    database = server.url.database
+    with server.begin() as connection:
+        for name in accounts(server, names["builder"]):
+            run(connection, f"REVOKE INSERT ON {database}.* FROM {name}")
+    anchors = listing().counted_anchors(engines["builder"], every=20)
+    with pytest.raises(DatabaseError):
+        anchors.build()
+    with engines["app"].begin() as connection:
+        connection.execute(insert(TABLE).values(id=9_999, k=1))
+    assert listing().read(engines["app"], Spot.end()).total.value == ROWS + 1
+    anchors.drop()

@@ -24,6 +24,7 @@ from sqlalchemy import (
     bindparam,
     create_engine,
     delete,
+    event,
     func,
     insert,
     inspect,
@@ -41,6 +42,7 @@ from clocks import ENOUGH_MS
 from vrelko.cli.main import main
 from vrelko.core.arithmetic import Total
 from vrelko.core.strategies import STRATEGIES
+from vrelko.engines.views import hold_view
 from vrelko.serving.anchors.fold_worker import build, fold
 from vrelko.serving.anchors.lookup import AnchorLookup
 from vrelko.serving.anchors.making import create, drop
@@ -1091,3 +1093,38 @@ def test_workers_and_writers_may_be_killed(visits):
     assert done.returncode == 0, done.stdout + done.stderr
     wrong, checks = re.search(r"(\d+) wrong of ([\d,]+) checks", done.stdout).groups()
     assert (wrong, int(checks.replace(",", "")) > 30) == ("0", True), done.stdout
+
+
+@pytest.mark.parametrize("driver", ["recipe", "recipe, immediate", "autocommit off"])
+def test_engines_that_begin_transactions_themselves(tmp_path, driver):
+    """As SQLAlchemy's page on SQLite has it: isolation_level None, and BEGIN by an event."""
+    off = driver == "autocommit off" and sys.version_info >= (3, 12)
+    more = {"autocommit": False} if off else {}
+    engine = create_engine(f"sqlite:///{tmp_path / 'own.db'}", connect_args=more)
+    if "recipe" in driver:
+        begin = "BEGIN IMMEDIATE" if "immediate" in driver else "BEGIN"
+        event.listen(engine, "connect", lambda opened, _: setattr(opened, "isolation_level", None))
+        event.listen(engine, "begin", lambda connection: connection.exec_driver_sql(begin))
+    columns = Column("id", Integer, primary_key=True), Column("k", Integer, nullable=False)
+    numbers = Table("numbers", MetaData(), *columns)
+    numbers.create(engine)
+    with engine.begin() as connection:
+        connection.execute(numbers.insert(), [{"id": i, "k": i % 7} for i in range(300)])
+    one = vrelko.Listing(
+        select(numbers), orders="-k", sizes=vrelko.Sizes(10), total="exact", jumps="anchors"
+    )
+    before = one.read(engine, vrelko.Spot.number(9))
+    assert "there are no anchors" in before.notes[0]
+    anchors = one.counted_anchors(engine, every=20)
+    assert anchors.build() == 15
+    page = one.read(engine, vrelko.Spot.number(9))
+    assert (page.notes, page.rows) == ((), before.rows)
+    with engine.begin() as connection:
+        connection.execute(numbers.insert().values(id=1_000, k=3))
+    assert one.read(engine, vrelko.Spot.end()).total.value == 301
+    assert (anchors.fold(), set(anchors.verify()), anchors.repair()) == (1, {0}, 0)
+    assert anchors.check() == [0, 0]
+    anchors.drop()
+    with hold_view(engine) as view:
+        assert len(view.execute(select(numbers)).all()) == 301
+    engine.dispose()

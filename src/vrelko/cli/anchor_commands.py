@@ -70,6 +70,10 @@ def _show_statements(
     click.echo("-- to take all of it away:")
     for statement in dict.fromkeys(line for _, one in several for line in one.drop_statements()):
         click.echo(f"--   {statement};")
+    for who, folds in (("READERS", False), ("WORKERS", True)):
+        granted = (line for _, one in several for line in one.grant_statements(who, folds=folds))
+        for statement in dict.fromkeys(granted):
+            click.echo(f"-- for {who.lower()} of another role: {statement};")
     for line in _STATIC if static else (*_PRICE, *_UNSEEN):
         click.echo(f"-- {line}")
     for line in () if static else first.warnings():
@@ -77,8 +81,8 @@ def _show_statements(
 
 
 _PRICE = (
-    "Rights: CREATE and TRIGGER on the table for who builds; INSERT on the log for all who write;",
-    "  SELECT on the three tables for who reads; all of it on them for who folds.",
+    "Rights: CREATE, and TRIGGER and SELECT on the table, for who builds. Triggers go by it: who",
+    "  writes the table needs none. Who may not read the anchors gets pages by offset.",
     "Writers: each row inserted, deleted or moved writes one or two log rows, for all orders once.",
 )
 _UNSEEN = ("Unseen by triggers, found by `vrelko anchors verify` and by `fold` in time:",)
@@ -92,7 +96,27 @@ _STATIC = (
 @anchors.command()
 @pages_arguments
 @_static_option
-def build(pages: str, listings: Sequence[str], static: bool) -> None:
+@click.option(
+    "--grant",
+    "readers",
+    multiple=True,
+    metavar="ROLE",
+    help="Let this role read the anchors. May be given several times.",
+)
+@click.option(
+    "--grant-fold",
+    "workers",
+    multiple=True,
+    metavar="ROLE",
+    help="Let this role fold changes into them too.",
+)
+def build(
+    pages: str,
+    listings: Sequence[str],
+    static: bool,
+    readers: Sequence[str],
+    workers: Sequence[str],
+) -> None:
     """Make tables and triggers, and lay the anchors of all rows. Goes on where it was stopped."""
     with _counted(pages, listings) as found:
         for listing, one in found:
@@ -100,6 +124,10 @@ def build(pages: str, listings: Sequence[str], static: bool) -> None:
             with counting(f"laying the anchors of {listing.name}, order {one.order}") as advance:
                 laid = one.build(advance, static=static)
             click.echo(f"{listing.name}, order {one.order}: {render_many(laid, 'anchor')} laid")
+            for role in readers:
+                one.grant(role)
+            for role in workers:
+                one.grant(role, folds=True)
             # Told and not dropped: an older release of the application may still read them.
             for left in one.leftovers():
                 click.echo(

@@ -28,10 +28,10 @@ class AnchorEngine:
     which others would queue behind, and let it wait again; None where changes keep to one
     transaction. `aborts`: an error ends the transaction. `begin_snapshot` opens a transaction that
     sees one state of the rows, and `sees_one` tells whether a connection is in such a one.
-    `isolation` is that of the worker's transaction, `lock` what it asks before it begins (None: the
-    transaction itself keeps others out) and `unlock` afterwards. `delete` is the head of a DELETE
-    from a log. `add` adds to the rows of a table's anchors, given by their ids. `unseen` tells what
-    may change rows and fires no trigger.
+    `isolation` is that of the worker's transaction, `lock` what it asks before it begins (None:
+    `begin_alone` begins one that keeps others out) and `unlock` afterwards. `delete` is the head of
+    a DELETE from a log. `add` adds to the rows of a table's anchors, given by their ids. `unseen`
+    tells what may change rows and fires no trigger.
     """
 
     create_log: Callable[[AnchorNames, dict[str, str]], Iterator[str]]
@@ -53,6 +53,7 @@ class AnchorEngine:
     isolation: str
     lock: str | None
     unlock: str | None
+    begin_alone: Callable[[Connection], None] | None
     delete: str
     add: Callable[[Connection, str, Sequence[tuple[int, int]]], None]
     unseen: Callable[[Connection, Table], list[str]]

@@ -186,6 +186,7 @@ ANCHORS = AnchorEngine(
     isolation="REPEATABLE READ",
     lock="SELECT pg_try_advisory_lock(hashtext(:name))",
     unlock="SELECT pg_advisory_unlock(hashtext(:name))",
+    begin_alone=None,
     delete="DELETE FROM {0}",
     add=_add,
     unseen=_unseen,

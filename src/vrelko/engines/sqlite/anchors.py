@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from functools import partial
 
 from sqlalchemy import Connection, Engine, Table, inspect, text
 
 from vrelko.engines.anchoring import AnchorEngine
+from vrelko.engines.sqlite.session import begin
 from vrelko.sql.anchor_tables import AnchorNames, AnchorTables
 
 
@@ -129,7 +131,7 @@ def _unseen(connection: Connection, table: Table) -> list[str]:
 
 
 def _begin(connection: Connection) -> Connection:
-    connection.exec_driver_sql("BEGIN")
+    begin(connection)
     return connection
 
 
@@ -161,8 +163,9 @@ ANCHORS = AnchorEngine(
     begin_snapshot=_begin,
     sees_one=_sees_one,
     isolation="",
-    lock=None,  # BEGIN IMMEDIATE keeps other writers out
+    lock=None,
     unlock=None,
+    begin_alone=partial(begin, immediate=True),
     delete="DELETE FROM {0}",
     add=_add,
     unseen=_unseen,

@@ -80,10 +80,24 @@ def writes_beside_views(engine: Engine) -> bool:
         return str(connection.exec_driver_sql("PRAGMA journal_mode").scalar()).lower() == "wal"
 
 
+def begin(connection: Connection, immediate: bool = False) -> None:
+    """Begin a transaction in the file; `immediate`: that keeps other writers out from its start.
+
+    Also where the Engine's own events begin transactions, as SQLAlchemy's page on SQLite has it.
+    """
+    if not connection.in_transaction():
+        connection.begin()
+    begun = bool(getattr(connection.connection, "in_transaction", False))
+    if begun and immediate:
+        connection.exec_driver_sql("ROLLBACK")  # nothing was read in it yet
+    if immediate or not begun:
+        connection.exec_driver_sql("BEGIN IMMEDIATE" if immediate else "BEGIN")
+
+
 def begin_view(connection: Connection, snapshot: str | None) -> Connection:
     """Begin a read transaction, which sees the file as it is now."""
     # BEGIN alone takes no snapshot; the first read does.
-    connection.exec_driver_sql("BEGIN")
+    begin(connection)
     connection.execute(text("SELECT 1 FROM sqlite_master LIMIT 1")).all()
     return connection
 

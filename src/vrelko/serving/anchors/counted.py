@@ -19,6 +19,8 @@ from vrelko.serving.anchors.making import (
     drop,
     drop_statements,
     exists,
+    grant,
+    grant_statements,
     leftovers,
     sweep,
 )
@@ -72,6 +74,17 @@ class CountedAnchors:
     def drop_statements(self) -> list[str]:
         """Return the statements that leave nothing, where no other order has anchors."""
         return drop_statements(self.engine, self._set)
+
+    def grant_statements(self, role: str, *, folds: bool = False) -> list[str]:
+        """Return the statements that let a role read the anchors; with `folds`, fold them too.
+
+        On MariaDB a role, or an account as name@host. None on SQLite, which has no roles.
+        """
+        return grant_statements(self.engine, self._set, role, folds)
+
+    def grant(self, role: str, *, folds: bool = False) -> None:
+        """Let a role read the anchors; with `folds`, fold them too. Raises DatabaseError."""
+        grant(self.engine, self._set, role, folds)
 
     @property
     def tables(self) -> AnchorTables:

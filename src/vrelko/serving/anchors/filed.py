@@ -54,6 +54,13 @@ class FileAnchors:
         """Return nothing: nothing is there to be dropped."""
         return []
 
+    def grant_statements(self, role: str, *, folds: bool = False) -> list[str]:
+        """Return nothing: who reads the table and the file needs no more."""
+        return []
+
+    def grant(self, role: str, *, folds: bool = False) -> None:
+        """Do nothing: who reads the table and the file needs no more."""
+
     @property
     def exist(self) -> bool:
         """Whether the file holds the order's anchors."""

@@ -28,9 +28,9 @@ def alone(engine: Engine, anchors: AnchorSet, patience_s: float = 0.0) -> Iterat
         connection = raw if not begin else raw.execution_options(isolation_level=begin)
         # SQLite has no named locks; a transaction that writes from its start keeps other writers
         # out.
-        if lock is None:
-            connection.exec_driver_sql("BEGIN IMMEDIATE")
-        else:
+        if parts.begin_alone is not None:
+            parts.begin_alone(connection)
+        elif lock is not None:
             while not connection.execute(text(lock), {"name": name}).scalar():
                 if time.monotonic() < until:
                     time.sleep(0.05)

@@ -14,6 +14,7 @@ from sqlalchemy.exc import DBAPIError
 from vrelko.engines.anchoring import AnchorEngine
 from vrelko.engines.registry import database_errors, record_of
 from vrelko.engines.troubles import explain
+from vrelko.errors import DatabaseError
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.locks import alone
 from vrelko.sql.anchor_tables import AnchorNames
@@ -39,8 +40,18 @@ def grant_statements(engine: Engine, anchors: AnchorSet, role: str, folds: bool)
 
 def grant(engine: Engine, anchors: AnchorSet, role: str, folds: bool) -> None:
     """Let a role read the anchors, or fold changes into them too. Raises DatabaseError."""
-    with database_errors("granting of rights"), engine.begin() as connection:
-        run(connection, grant_statements(engine, anchors, role, folds))
+    statements = grant_statements(engine, anchors, role, folds)
+    try:
+        with database_errors("granting of rights"), engine.begin() as connection:
+            run(connection, statements)
+    except DatabaseError as error:
+        if error.code != "database-rights":
+            raise
+        raise DatabaseError(
+            f"the database user may not grant rights on the anchors to {role!r}",
+            f"Have who may run: {'; '.join(statements)}",
+            "anchors-grant",
+        ) from error
 
 
 def drop_statements(engine: Engine, anchors: AnchorSet) -> list[str]:
