@@ -1,10 +1,11 @@
 """Walks over drawn tables by the hundred thousand, each held equal to one plain statement.
 
-    python bench/drawn_walks.py [--walks 100000] [--seed 1] [--processes 2] [--listings 14]
+    python bench/drawn_walks.py [--walks 100000] [--seed 1] [--processes 2] [--listings 4] [--each 10]
 
 Draws tables, views, sessions, places and listings as tests/drawn.py says, on the three engines, and
 prints a Markdown table of what came: walks, refused ones, and faults, each with its seed and number
-(`python tests/drawn.py ENGINE 1 LISTINGS SEED NUMBER` draws it again).
+(`python tests/drawn.py ENGINE 1 LISTINGS SEED NUMBER` draws it again, with fewer walks). Each
+listing is walked `--each` times in each of its places.
 """
 
 from __future__ import annotations
@@ -24,13 +25,13 @@ CHUNK = 25
 """Tables that a process draws on one database before it makes another."""
 
 
-def run(engine: str, seed: int, listings: int, chunk: int) -> Counter[str]:
+def run(engine: str, seed: int, listings: int, each: int, chunk: int) -> Counter[str]:
     """Draw a chunk of tables in a database of this process's own."""
     os.environ["PYTEST_XDIST_WORKER"] = f"bench{os.getpid()}"
     from drawn import run_tables
 
     numbers = range(chunk * CHUNK, (chunk + 1) * CHUNK)
-    return run_tables(engine, str(seed), numbers, listings)
+    return run_tables(engine, str(seed), numbers, listings, each)
 
 
 def main() -> None:
@@ -39,7 +40,8 @@ def main() -> None:
     parser.add_argument("--walks", type=int, default=100_000)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--processes", type=int, default=2)
-    parser.add_argument("--listings", type=int, default=14)
+    parser.add_argument("--listings", type=int, default=4)
+    parser.add_argument("--each", type=int, default=10)
     parser.add_argument("--engines", default="sqlite,postgresql,mariadb")
     given = parser.parse_args()
     from drawn import walks_in
@@ -51,7 +53,9 @@ def main() -> None:
         with ProcessPoolExecutor(given.processes) as pool:
             while walks_in(counts) < given.walks:
                 some = range(chunks, chunks + 2 * given.processes)
-                for part in pool.map(partial(run, engine, given.seed, given.listings), some):
+                for part in pool.map(
+                    partial(run, engine, given.seed, given.listings, given.each), some
+                ):
                     counts += part
                 chunks = some.stop
         walks = walks_in(counts)

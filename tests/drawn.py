@@ -105,7 +105,7 @@ class DrawnTable:
         self, dice: random.Random, engine: str, like: DrawnTable | None = None, plain: bool = False
     ) -> None:
         """`like`: with the same columns, of which others may hold NULL; `plain`: no view."""
-        self.dice, self.engine = dice, engine
+        self.dice, self.engine, self.walks = dice, engine, WALKS
         names = dice.sample("abc", dice.randint(1, 2))
         keys = [key for key in KEYS if key not in _SQLITE_KEYS or engine == "sqlite"]
         self.kinds = like.kinds if like else {n: dice.choice(list(DRAWN[engine])) for n in names}
@@ -472,7 +472,7 @@ def walk_listing(
         truth = partial(truth_of, make(), drawn, places[0], table.engine)
         walks[0].through_a_change(size, lambda: table.change(places[0].connection), truth)
         return drawn.kind
-    for _ in range(WALKS):
+    for _ in range(table.walks):
         size, way = dice.choice([1, 2, 3, 5, 7, 12]), dice.choice(["next", "next", "prev",
                                                                    "offset", "walk"])  # fmt: skip
         # Pages of all places in turns: what is known of one must not be taken for another's.
@@ -682,13 +682,16 @@ def _tenants(server: Engine, owner: Connection) -> Any:
                 connection.commit()
 
 
-def run_table(dice: random.Random, server: Engine, listings: int, counts: Counter[str]) -> None:
+def run_table(
+    dice: random.Random, server: Engine, listings: int, counts: Counter[str], walks: int = WALKS
+) -> None:
     """Draw a table and walks of some listings over it; count what they were, refused ones too."""
     engine = server.dialect.name.replace("mysql", "mariadb")
     modes = ["one"] * 4 + ["databases", "schemas", "translated", "changes"]
     modes += ["tenants"] if engine == "postgresql" else []
     mode = dice.choice(modes)
     table = DrawnTable(dice, engine, plain=mode in ("changes", "tenants"))
+    table.walks = walks
     counts[f"places {mode}"] += 1
     with warnings.catch_warnings(), places_of(mode, server, dice, table) as places:
         warnings.simplefilter("ignore")  # SQLAlchemy on types that it only half knows
@@ -701,9 +704,9 @@ def run_table(dice: random.Random, server: Engine, listings: int, counts: Counte
             mapper.map_imperatively(mapped, t, **keyed)
             try:
                 kind = walk_listing(table, places, (t, side), mapped, mode == "changes")
-                counts[kind] += 1 if mode == "changes" else WALKS * len(places)
+                counts[kind] += 1 if mode == "changes" else table.walks * len(places)
             except Refused as refused:
-                counts["refused"] += WALKS * len(places)
+                counts["refused"] += table.walks * len(places)
                 counts[f"refused {str(refused).partition(':')[0]}"] += 1
             except Unreadable as error:
                 counts["unreadable"] += 1
@@ -764,7 +767,9 @@ def main(engine: str, tables: str, listings: str, seed: str = "0", alone: str = 
     print(engine, "tables", len(numbers), "walks", walks_in(counts), dict(counts))
 
 
-def run_tables(engine: str, seed: str, numbers: Any, listings: int) -> Counter[str]:
+def run_tables(
+    engine: str, seed: str, numbers: Any, listings: int, walks: int = WALKS
+) -> Counter[str]:
     """Draw the tables of these numbers; print each fault, and return what was counted."""
     from servers import open_server
 
@@ -773,7 +778,7 @@ def run_tables(engine: str, seed: str, numbers: Any, listings: int) -> Counter[s
         for number in numbers:
             before = counts.copy()
             try:
-                run_table(random.Random(f"{seed} {number}"), server, listings, counts)
+                run_table(random.Random(f"{seed} {number}"), server, listings, counts, walks)
             except (AssertionError, VrelkoError, Exception) as error:
                 counts["faults"] += 1
                 mode = next((name for name in counts - before if name.startswith("places")), "")
