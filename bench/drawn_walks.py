@@ -1,6 +1,6 @@
 """Walks over drawn tables by the hundred thousand, each held equal to one plain statement.
 
-    python bench/drawn_walks.py [--walks 100000] [--seed 1] [--processes 2] [--listings 4] [--each 10]
+    python bench/drawn_walks.py [--walks 100000] [--seed 1] [--processes 2] [--each 10]
 
 Draws tables, views, sessions, places and listings as tests/drawn.py says, on the three engines, and
 prints a Markdown table of what came: walks, refused ones, and faults, each with its seed and number

@@ -762,10 +762,6 @@ def test_what_has_changed_since_a_build_is_never_paged_wrong(table):
         for statement in anchors.drop_statements():
             with table.begin() as other:
                 other.exec_driver_sql(statement.replace("%", "%%"))
-        if table.dialect.name == "postgresql":
-            with pytest.raises(vrelko.errors.DatabaseError, match="refused"):
-                made.read(connection, vrelko.Spot.number(2))
-            connection.rollback()
         assert "there are no anchors" in made.read(connection, vrelko.Spot.number(2)).notes[0]
 
 
@@ -994,7 +990,7 @@ def test_what_no_trigger_sees_is_warned_of_and_found(table):
 
 @pytest.mark.engines("postgresql")
 def test_roles_need_no_more_than_is_said(table):
-    """A writer may insert into the log alone; a reader without rights on anchors is told."""
+    """A writer needs no right on the log; a reader without rights on anchors pages by offset."""
     made = listing("id", jumps="anchors", total="exact", sizes=vrelko.Sizes(10))
     with table.begin() as connection:
         draw = random.Random(2)
@@ -1005,14 +1001,14 @@ def test_roles_need_no_more_than_is_said(table):
     quote = table.dialect.identifier_preparer.format_table
     with table.begin() as connection:
         connection.exec_driver_sql('GRANT SELECT, INSERT, DELETE ON "Site Visit" TO pg_monitor')
-        connection.exec_driver_sql(f"GRANT INSERT ON {quote(names.log)} TO pg_monitor")
     try:
         with table.connect() as connection:
             connection.exec_driver_sql("SET ROLE pg_monitor")
             connection.execute(insert(Visit), [row(i, draw) for i in range(200, 220)])
             connection.execute(delete(Visit).where(v.id < 5))
-            with pytest.raises(vrelko.errors.DatabaseError, match="may not read"):
-                made.read(connection, vrelko.Spot.number(5))
+            page = made.read(connection, vrelko.Spot.number(5))
+            assert "that the database user may read" in page.notes[0]
+            assert page.total.value == 215
             connection.rollback()
             connection.exec_driver_sql("RESET ROLE")
             for name in (names.anchors, names.log, names.state):

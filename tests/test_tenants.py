@@ -23,7 +23,7 @@ from sqlalchemy.orm import Session, registry, sessionmaker, with_loader_criteria
 
 from exposed import Listing
 from vrelko import FrozenIds, Sizes, Spot, Steady
-from vrelko.errors import CursorError, PageError
+from vrelko.errors import CursorError, ListingError, PageError
 from vrelko.serving.variants import store
 
 TABLE = Table(
@@ -242,7 +242,13 @@ def test_frozen_lists_and_anchors_under_a_policy(policed, tmp_path):
     lists.create()
     frozen = listing(select(c.id), strategy="frozen-ids", steady=Steady(frozen=lists))
     jumping = listing(select(c.id), jumps="anchors")
+    with pytest.raises(ListingError, match="has policies"):
+        jumping.counted_anchors(engine, every=5).build()
+    with engine.begin() as connection:  # a policy that comes after the build
+        connection.execute(text("ALTER TABLE owned DISABLE ROW LEVEL SECURITY"))
     jumping.counted_anchors(engine, every=5).build()
+    with engine.begin() as connection:
+        connection.execute(text("ALTER TABLE owned ENABLE ROW LEVEL SECURITY"))
     state = jumping.counted_anchors(engine).tables.state.name
     with engine.begin() as connection:
         for owner in COUNTS:

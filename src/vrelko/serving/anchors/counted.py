@@ -22,6 +22,7 @@ from vrelko.serving.anchors.making import (
     grant,
     grant_statements,
     leftovers,
+    refuse_policies,
     sweep,
 )
 from vrelko.serving.anchors.of_listing import anchor_set
@@ -100,12 +101,14 @@ class CountedAnchors:
         """Make tables and triggers where they are missing, and lay the anchors of all rows.
 
         In short transactions; a build that was broken off goes on. Returns the anchors laid, of
-        which `progress` is told. Raises DatabaseError, and UnavailableError beside another worker.
+        which `progress` is told. Raises DatabaseError, UnavailableError beside another worker, and
+        ListingError for a table with row policies.
 
         `static`: without triggers, for tables that are loaded at night or only grow at their end.
         Pages then say that numbers are as of the last count; `build` lays anchors along new rows,
         and `repair` counts anew.
         """
+        refuse_policies(self.engine, self._set)
         # None, some that a worker did not know and folded nothing into, or some of a former table.
         if self.state() is None or are_lost(self.engine, self._set):
             create(self.engine, self._set, static=static)

@@ -14,7 +14,7 @@ from sqlalchemy.exc import DBAPIError
 from vrelko.engines.anchoring import AnchorEngine
 from vrelko.engines.registry import database_errors, record_of
 from vrelko.engines.troubles import explain
-from vrelko.errors import DatabaseError
+from vrelko.errors import DatabaseError, ListingError
 from vrelko.serving.anchors.anchor_set import AnchorSet
 from vrelko.serving.anchors.locks import alone
 from vrelko.sql.anchor_tables import AnchorNames
@@ -89,6 +89,21 @@ def create(engine: Engine, anchors: AnchorSet, *, static: bool = False) -> None:
             parts.may_write(connection, names)
             triggers = [*parts.drop_triggers(names), *parts.create_triggers(names, facts)]
             _change(connection, parts, triggers)
+
+
+def refuse_policies(engine: Engine, anchors: AnchorSet) -> None:
+    """Raise ListingError where two users of the database may see other rows of the table."""
+    record, table = record_of(engine.dialect), anchors.tables.table
+    with database_errors("look into the catalog"), engine.connect() as connection:
+        hides = record.hides_rows(connection, table, engine.dialect)
+    if hides:
+        raise ListingError(
+            f"the table {table.fullname!r} has policies: anchors would count rows that a reader "
+            "may not see",
+            "Page by key or offset; or name the tenant by a required parameter of the listing, and "
+            "read without policies as a user who may see all",
+            "anchors-policy",
+        )
 
 
 def are_lost(engine: Engine, anchors: AnchorSet) -> bool:
