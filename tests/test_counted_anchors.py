@@ -590,6 +590,7 @@ def test_the_commands(table, tmp_path):
                 "static": False,
                 "age_s": told[0]["age_s"],
                 "built": True,
+                "wrong": False,
             }
         ]
         assert 0 <= told[0]["age_s"] < 60
@@ -1123,4 +1124,58 @@ def test_engines_that_begin_transactions_themselves(tmp_path, driver):
     anchors.drop()
     with hold_view(engine) as view:
         assert len(view.execute(select(numbers)).all()) == 301
+    engine.dispose()
+
+
+@pytest.mark.parametrize("found_by", ["check", "verify"])
+def test_anchors_that_are_found_wrong_are_not_gone_by_until_repaired(table, found_by):
+    made = listing("id", jumps="anchors", total="exact", sizes=vrelko.Sizes(10))
+    draw, far = random.Random(2), vrelko.Spot.number(12)
+    with table.begin() as connection:
+        connection.execute(insert(Visit), [row(i, draw) for i in range(1, 200)])
+    anchors = made.counted_anchors(table, every=20)
+    anchors.build()
+    right = made.read(table, far)
+    assert right.notes == ()
+    own = anchors.tables.anchors
+    for mend in (anchors.repair, anchors.build):
+        with table.begin() as connection:  # as rows do that come without a trigger
+            first = connection.scalar(select(func.min(own.c.id)).where(own.c.lvl == 1))
+            connection.execute(update(own).where(own.c.id == first).values(n=own.c.n + 7))
+        assert any(anchors.check(60) if found_by == "check" else anchors.verify())
+        state = anchors.state()
+        assert (state.built, state.wrong, state.age_s < 60) == (True, True, True)
+        for _ in range(2):
+            page = made.read(table, far)
+            assert (page.rows, page.total.value) == (right.rows, 199)
+            assert "were found wrong, and wait to be repaired" in page.notes[0]
+            anchors.fold()
+        mend()
+        assert not anchors.state().wrong
+        assert not any(anchors.verify())
+        page = made.read(table, far)
+        assert (page.rows, page.total, page.notes) == (right.rows, right.total, ())
+    anchors.drop()
+
+
+def test_a_plan_names_the_index_that_no_order_should_be_without(tmp_path):
+    engine = create_engine(f"sqlite:///{tmp_path / 'own.db'}")
+    columns = Column("id", Integer, primary_key=True), Column("k", Integer), Column("s", Integer)
+    Table("numbers", MetaData(), *columns).create(engine)
+    pages = tmp_path / "pages.toml"
+    pages.write_text(
+        f'[source]\nurl = "{engine.url}"\n[listing.numbers]\ntable = "numbers"\n'
+        'columns = ["id", "k"]\nwhere = {s = ":s"}\norders = ["-k", "id"]\njumps = "anchors"\n'
+    )
+
+    def lines():
+        printed = CliRunner().invoke(main, ["anchors", "plan", str(pages)])
+        assert printed.exit_code == 0, printed.output
+        return [line for line in printed.output.splitlines() if "CREATE INDEX numbers_" in line]
+
+    # The primary key has the other order.
+    assert lines() == ["--   CREATE INDEX numbers_by_k_id ON numbers (s, k DESC, id DESC);"]
+    with engine.begin() as connection:
+        connection.execute(text("CREATE INDEX one ON numbers (s, k)"))
+    assert lines() == []
     engine.dispose()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -74,10 +75,45 @@ def _show_statements(
         granted = (line for _, one in several for line in one.grant_statements(who, folds=folds))
         for statement in dict.fromkeys(granted):
             click.echo(f"-- for {who.lower()} of another role: {statement};")
+    for line in _missing_indexes(several):
+        click.echo(f"-- {line}")
     for line in _STATIC if static else (*_PRICE, *_UNSEEN):
         click.echo(f"-- {line}")
     for line in () if static else first.warnings():
         click.echo(f"--   {line}")
+
+
+def _missing_indexes(
+    several: Sequence[tuple[Listing, CountedAnchors | FileAnchors]],
+) -> Iterator[str]:
+    """Yield a line for each order that no index of the table gives, with the index that would."""
+    from vrelko.core.index import IndexColumn, IndexFacts
+    from vrelko.core.index_advice import create_text
+    from vrelko.core.index_order import serves_order
+    from vrelko.core.order import Order
+    from vrelko.serving.anchors.counted import CountedAnchors
+    from vrelko.surveying.survey import survey
+
+    for listing, one in several:
+        if not isinstance(one, CountedAnchors):
+            continue
+        facts = survey(one.engine, [listing])
+        table, tables = facts.table(one.tables.table.fullname), one.tables
+        fixed = [column.name for column in tables.parts]
+        order = Order(tuple(replace(term, name=column.name) for column, term in tables.keys))
+        # The rows of a primary key lie in its order, or in its index.
+        key = IndexFacts("primary key", tuple(map(IndexColumn, table.primary_key)))
+        whole = [key, *(index for index in table.indexes if not index.partial)]
+        if any(
+            serves_order(index, order, fixed, table, facts.server.engine, lax=True)
+            for index in whole
+        ):
+            continue
+        columns = [*map(IndexColumn, fixed)]
+        columns += [IndexColumn(term.name, term.descending) for term in order.terms]
+        index = IndexFacts(f"{table.name}_by_{'_'.join(order.names)}"[:60], tuple(columns))
+        yield f"No index has the order {one.order}: each step would sort the table."
+        yield f"  {create_text(index, table, facts.server.engine)};"
 
 
 _PRICE = (
@@ -171,7 +207,7 @@ def fold(pages: str, listings: Sequence[str], every: float | None) -> None:
                     wrong = True
                     click.echo(
                         f"{listing.name}, order {one.order}: a segment is off by {off:+,} rows; "
-                        "run `vrelko anchors verify`, then `repair`",
+                        "pages go by offset until `vrelko anchors repair`",
                         err=True,
                     )
             if every is None:
@@ -246,6 +282,7 @@ def show(pages: str, listings: Sequence[str], as_json: bool) -> None:
                     "static": state and state.static,
                     "age_s": state and round(state.age_s, 1),
                     "built": state and state.built,
+                    "wrong": state and state.wrong,
                 }
             )
 
@@ -260,6 +297,7 @@ def show(pages: str, listings: Sequence[str], as_json: bool) -> None:
                     what = "counted" if row["static"] else "folded"
                     told += f"; {what} {_ago(row['age_s'])} ago"
                 told = f"static, {told}" if row["static"] else told
+                told += "; found wrong: run `vrelko anchors repair`" if row["wrong"] else ""
                 told += "" if row["built"] else "; the build has not ended: go on with `build`"
             click.echo(f"{row['listing']}, order {row['order']}: {told}")
 

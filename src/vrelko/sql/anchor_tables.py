@@ -111,8 +111,9 @@ class AnchorTables:
         """A row an order: the version of its anchors, a row an anchor, when the log was folded.
 
         `version` is drawn anew with each change, so that none comes again after a restore; it is
-        below 0 where no triggers keep the anchors up, and 0 while they are being built. `folded`
-        counts seconds since 1970.
+        below 0 where no triggers keep the anchors up, and 0 while nobody is to go by them: they are
+        being built, or were found wrong. `folded` counts seconds since 1970; it is below 0 for
+        those found wrong.
         """
         return Table(
             f"vrelko_state_{self.group}",

@@ -36,13 +36,15 @@ class AnchorState:
     """What anchors are: `every` so many rows, `static` without triggers.
 
     `age_s`: seconds since they were folded, laid or counted. `built`: whether their build has
-    ended; before that nobody goes by them.
+    ended; before that nobody goes by them. `wrong`: a check found a segment off; nobody goes by
+    them until `repair`.
     """
 
     every: int
     static: bool
     age_s: float
     built: bool
+    wrong: bool = False
 
 
 class CountedAnchors:
@@ -112,12 +114,16 @@ class CountedAnchors:
         # None, some that a worker did not know and folded nothing into, or some of a former table.
         if self.state() is None or are_lost(self.engine, self._set):
             create(self.engine, self._set, static=static)
-        return build(self.engine, self._set, progress, static=static)
+        laid = build(self.engine, self._set, progress, static=static)
+        if (state := self.state()) is not None and state.wrong:
+            self.repair()
+        return laid
 
     def check(self, many: int = 2) -> list[int]:
         """Return by how many rows a few segments, drawn at random, are off; 0 where all is right.
 
-        For who folds: what fires no trigger is found so sooner or later. Raises as `fold` does.
+        For who folds: what fires no trigger is found so sooner or later. Pages go by offset then,
+        until `repair` has been run. Raises as `fold` does.
         """
         return check(self.engine, self._set, many)
 
@@ -168,8 +174,9 @@ class CountedAnchors:
         if found is None:
             return None
         # The database's host may be ahead of this one's clock.
-        age_s = max(time.time() - found.folded, 0.0)
-        return AnchorState(found.every, found.version < 0, age_s, bool(found.version))
+        age_s, wrong = max(time.time() - abs(found.folded), 0.0), found.folded < 0
+        built = bool(found.version) or wrong
+        return AnchorState(found.every, found.version < 0, age_s, built, wrong)
 
     def drop(self) -> None:
         """Leave nothing of them; the log goes with the last order's. Raises DatabaseError."""

@@ -136,19 +136,38 @@ def renew(connection: Connection, anchors: AnchorSet, *, static: bool | None = N
     """
     state = anchors.tables.state
     own = state.c.mark == anchors.tables.mark
-    found = connection.execute(select(state.c.version).where(own)).scalar()
+    row = connection.execute(select(state.c.version, state.c.folded).where(own)).first()
+    found, folded = row or (None, 0)
     # A set that is built keeps its sign for good; one that is being built has none yet.
     sign = (found or 0) if static is None or found else -1 if static else 1
     drawn = 1 + secrets.randbelow((1 << 62) - 1)
     version = drawn * ((sign > 0) - (sign < 0))
     # Whole seconds are enough: the age is shown to people, and compared with minutes.
-    values = {"version": version, "folded": int(time.time())}
+    now = int(time.time())
+    values = {"version": version, "folded": -now if folded < 0 and not version else now}
     if found is None:
         made = insert(state).values(mark=anchors.tables.mark, every=anchors.k, **values)
         connection.execute(made)
     else:
         connection.execute(update(state).where(own).values(values))
     return version
+
+
+def strike(connection: Connection, anchors: AnchorSet) -> None:
+    """Have nobody go by anchors that were found wrong, until they are repaired.
+
+    Static ones are as of their last count, and say so: they are left as they are.
+    """
+    state = anchors.tables.state
+    own = (state.c.mark == anchors.tables.mark) & (state.c.version > 0)
+    connection.execute(update(state).where(own).values(version=0, folded=-int(time.time())))
+
+
+def is_struck(connection: Connection, anchors: AnchorSet) -> bool:
+    """Tell whether an order's anchors were found wrong, and not repaired since."""
+    state = anchors.tables.state
+    own = (state.c.mark == anchors.tables.mark) & (state.c.folded < 0)
+    return connection.execute(select(state.c.mark).where(own)).first() is not None
 
 
 def forget(connection: Connection, log: Table, done: Sequence[int]) -> None:
@@ -188,7 +207,8 @@ def build(
             if more < _LAID:
                 break
     with database_errors("build"), alone(engine, anchors) as connection:
-        renew(connection, anchors, static=static)
+        if not is_struck(connection, anchors):
+            renew(connection, anchors, static=static)
     return laid
 
 

@@ -10,7 +10,7 @@ from sqlalchemy import Engine, func, select, update
 
 from vrelko.engines.registry import database_errors
 from vrelko.serving.anchors.anchor_set import AnchorSet
-from vrelko.serving.anchors.fold_worker import renew
+from vrelko.serving.anchors.fold_worker import is_struck, renew, strike
 from vrelko.serving.anchors.in_bulk import differences
 from vrelko.serving.anchors.locks import alone
 from vrelko.serving.anchors.lookup import AnchorLookup
@@ -28,16 +28,27 @@ def verify(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None)
     for part in _parts(engine, anchors, params):
         with database_errors("verify"), alone(engine, anchors) as connection:
             lookup = AnchorLookup(anchors, connection, part)
-            found += [off for _, off in _differences(lookup)]
+            off = [rows for _, rows in _differences(lookup)]
             # Upper levels hold sums of the one below: adding up tells, and no row is read.
             for level in range(2, LEVELS + 1):
-                found += [off for _, off in _sums_off(lookup, level)]
+                off += [rows for _, rows in _sums_off(lookup, level)]
+            if any(off):
+                strike(connection, anchors)
+        found += off
     return found
 
 
 def repair(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None) -> int:
-    """Set right the segments of a part that are off; return how many were. None: of all parts."""
-    return sum(_repair(engine, anchors, part) for part in _parts(engine, anchors, params))
+    """Set right the segments of a part that are off; return how many were. None: of all parts.
+
+    Anchors that were found wrong are gone by again once all parts have been repaired.
+    """
+    mended = sum(_repair(engine, anchors, part) for part in _parts(engine, anchors, params))
+    if params is None or not anchors.parts:
+        with database_errors("repair"), alone(engine, anchors) as connection:
+            if is_struck(connection, anchors):
+                renew(connection, anchors, static=False)
+    return mended
 
 
 def _parts(
@@ -99,7 +110,10 @@ def difference(lookup: AnchorLookup, before: Key | None, anchor: Anchor) -> int:
 
 
 def check(engine: Engine, anchors: AnchorSet, many: int) -> list[int]:
-    """Return by how many rows a few segments, drawn at random, are off."""
+    """Return by how many rows a few segments, drawn at random, are off.
+
+    Where one is, nobody goes by the anchors until they are repaired.
+    """
     table, found = anchors.tables.anchors, []
     with database_errors("check"), alone(engine, anchors) as connection:
         of_level_1 = table.c.lvl == 1
@@ -114,4 +128,6 @@ def check(engine: Engine, anchors: AnchorSet, many: int) -> list[int]:
             anchor = lookup.one(number)
             before = next(lookup.ahead(1, anchor.key), None)
             found.append(difference(lookup, None if before is None else before.key, anchor))
+        if any(found):
+            strike(connection, anchors)
     return found

@@ -254,7 +254,11 @@ def _set_of(opened: BoundRequest, connection: Any) -> AnchorSet | str:
     if not readable:
         return _none(opened) if readable is None else _hidden(opened)
     own = state.c.mark == made.tables.mark
-    version = connection.execute(select(state.c.version).where(own)).scalar()
+    version, folded = connection.execute(
+        select(state.c.version, state.c.folded).where(own)
+    ).first() or (None, 0)
+    if version == 0 and folded < 0:
+        return f"the anchors of the order {order} were found wrong, and wait to be repaired"
     if version == 0:
         return f"the anchors of the order {order} are being built"
     if version is None:
