@@ -113,6 +113,7 @@ class MariaDB:
                 "mariadb-install-db",
                 "--user=mysql",
                 f"--datadir={self.folder}",
+                f"--tmpdir={self.folder}",
                 "--auth-root-authentication-method=normal",
             ],
             check=True,

@@ -6,6 +6,7 @@ import gc
 import os
 import re
 import shutil
+from collections import Counter
 from collections.abc import Container, Iterable
 from contextlib import contextmanager
 from pathlib import Path
@@ -129,11 +130,28 @@ def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
         metafunc.parametrize("server", names, indirect=True, scope="session")
 
 
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Mark the tests that are run on the oldest versions too."""
+LONG = {
+    *("test_wheel", "test_drawn_walks", "test_published_models", "test_demo_page", "test_shards"),
+    *("test_counted_anchors", "test_drift", "test_ways_of_writing", "test_sqlite_keys"),
+}
+"""Modules of few tests that take long: first, or one process would wait for another at the end."""
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Mark the tests that are run on the oldest versions too; put long ones first."""
     for item in items:
         if item.path.stem in COMPAT:
             item.add_marker("compat")
+    if hasattr(config, "workerinput"):  # one of several processes
+        scopes = Counter(_scope(item.nodeid) for item in items)
+        items.sort(key=lambda item: (item.path.stem not in LONG, -scopes[_scope(item.nodeid)]))
+
+
+def _scope(nodeid: str) -> str:
+    """What tests share: those of a module on one server are run in one process."""
+    module, _, test = nodeid.partition("::")
+    server = re.search(rf"[\[-]({'|'.join(NAMES)})[]-]", test)
+    return f"{module} {server[1] if server else ''}"
 
 
 def pytest_collection_finish() -> None:
@@ -151,10 +169,9 @@ def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> Any:
 
     class ByModuleAndServer(LoadScopeScheduling):
         def _split_scope(self, nodeid: str) -> str:
-            module, _, test = nodeid.partition("::")
-            server = re.search(rf"[\[-]({'|'.join(NAMES)})[]-]", test)
-            return f"{module} {server[1] if server else ''}"
+            return _scope(nodeid)
 
+    config.option.loadscopereorder = False  # by their number alone
     return ByModuleAndServer(config, log)
 
 

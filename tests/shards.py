@@ -118,6 +118,7 @@ def mariadb_cluster():
                 "mariadb-install-db",
                 "--no-defaults",
                 f"--datadir={data}",
+                f"--tmpdir={data}",  # a server deletes what it finds in the usual one
                 f"--user={user}",
                 "--auth-root-authentication-method=normal",
                 "--skip-test-db",
@@ -130,6 +131,7 @@ def mariadb_cluster():
                         server,
                         "--no-defaults",
                         f"--datadir={data}",
+                        f"--tmpdir={data}",
                         f"--port={port}",
                         f"--user={user}",
                         f"--socket={data}/socket",

@@ -152,7 +152,7 @@ def test_no_step_makes_a_statement_of_the_application_fail(roles):
     _, engines, _ = roles
     anchors = listing().counted_anchors(engines["builder"], every=20)
     with application(engines["app"]) as done:
-        for _ in range(3):
+        for _ in range(2):
             anchors.build()
             wait_for(done, 10)
             for _ in range(5):

@@ -1082,14 +1082,14 @@ def test_workers_and_writers_may_be_killed(visits):
     file = Path(__file__).parent.parent / "bench" / "soak_anchors.py"
     done = subprocess.run(
         # As long as the machine needs for so many checks.
-        [sys.executable, str(file), url, "--seconds", "600", "--checks", "31", "--seed", "3"],
+        [sys.executable, str(file), url, "--seconds", "600", "--checks", "21", "--seed", "3"],
         capture_output=True,
         text=True,
         check=False,
     )
     assert done.returncode == 0, done.stdout + done.stderr
     wrong, checks = re.search(r"(\d+) wrong of ([\d,]+) checks", done.stdout).groups()
-    assert (wrong, int(checks.replace(",", "")) > 30) == ("0", True), done.stdout
+    assert (wrong, int(checks.replace(",", "")) > 20) == ("0", True), done.stdout
 
 
 @pytest.mark.parametrize("driver", ["recipe", "recipe, immediate", "autocommit off"])

@@ -205,11 +205,17 @@ def _change(connection: Connection, parts: AnchorEngine, statements: Iterable[st
     begin, end = parts.short_waits
     connection.commit()
     while True:
+        done = 0
         try:
-            run(connection, [begin, *todo])
+            run(connection, [begin])
+            for statement in todo:
+                run(connection, [statement])
+                done += 1
             connection.commit()
         except DBAPIError as error:
             connection.rollback()
+            if not parts.aborts:  # each statement by itself is there to stay
+                del todo[:done]
             found = explain(error)
             if found is None or found.code != "database-busy" or time.monotonic() > until:
                 raise
