@@ -148,6 +148,7 @@ def application(engine):
         assert failures == []
 
 
+@pytest.mark.slow
 def test_no_step_makes_a_statement_of_the_application_fail(roles):
     _, engines, _ = roles
     anchors = listing().counted_anchors(engines["builder"], every=20)
