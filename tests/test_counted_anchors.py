@@ -240,6 +240,7 @@ def written_as(way, **more):
     return vrelko.Listing(chosen, name="visits", orders=[c.Seen.desc()], expose=True, **more)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     "order", ["seen", "seen desc nulls first", "mixed", "class", "attributes", "alias"]
 )

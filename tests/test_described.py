@@ -239,6 +239,7 @@ def test_statements_end_where_the_parser_says():
         list(split_statements("select 'open", ENGINES["sqlite"]))
 
 
+@pytest.mark.slow
 def test_a_table_is_planned_measured_and_served_with_no_file(server, tmp_path):
     """As its rows are, whatever their case: on each engine."""
     if server.dialect.name == "sqlite":

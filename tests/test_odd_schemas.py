@@ -79,6 +79,7 @@ def planned(engine, table, orders, **settings):
     return listing, vrelko.plan(listing, engine=engine, budget_ms=ENOUGH_MS)
 
 
+@pytest.mark.slow
 def test_mixed_case_and_reserved_words(odd):
     """Their facts go by the plain name, and the index advised can be made as it is printed."""
     table = reflected(odd, "Order")

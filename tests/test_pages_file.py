@@ -238,6 +238,7 @@ params = {{ since = {value} }}
 MOMENTS = ['"2026-03-01T00:00:00"', "2026-03-01T00:00:00", "2026-03-01 00:00:00"]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("value", MOMENTS)
 @pytest.mark.parametrize("where", ['{ ge = ":since" }', "{ ge = VALUE }"])
 def test_moments_are_text_or_tomls_own(write, value, where):

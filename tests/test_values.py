@@ -110,7 +110,14 @@ def walk(listing, connection):
     indirect=["server"],
     scope="session",
 )
-@pytest.mark.parametrize("order", ["v,id", "-v,id", "v:nulls-last", "-v:nulls-first,-id"])
+@pytest.mark.parametrize(
+    "order",
+    [
+        "v,id",
+        "-v:nulls-first,-id",
+        *(pytest.param(order, marks=pytest.mark.slow) for order in ("-v,id", "v:nulls-last")),
+    ],
+)
 def test_walks_equal_the_engines_own_sort(made, kind, order):
     connection, meta = made
     type_, value, _ = TYPES[kind]

@@ -194,6 +194,7 @@ def test_walks_equal_sorting(server, strategy, case):
         assert back[0].next is None
 
 
+@pytest.mark.slow
 @given(case=tables(), moves=st.lists(st.sampled_from(["next", "prev", "jump"]), max_size=12))
 def test_random_moves_stay_on_the_numbered_pages(server, case, moves):
     truth, keys = chunks(expected(server, case), case.size), case.keys
@@ -220,6 +221,7 @@ def test_random_moves_stay_on_the_numbered_pages(server, case, moves):
             assert ids(again, keys) == truth[here]
 
 
+@pytest.mark.slow
 @given(case=tables(), cut=st.integers(0, 40))
 def test_before_and_after_any_row_are_its_neighbours(server, case, cut):
     truth, size, keys = expected(server, case), case.size, case.keys
