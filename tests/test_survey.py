@@ -2,13 +2,14 @@
 
 import hashlib
 import math
+from datetime import datetime
 
 import pytest
 from sqlalchemy import create_engine, text
 
 import vrelko
 from exposed import Listing
-from vrelko.core.facts import Facts
+from vrelko.core.facts import Facts, read_moment
 from vrelko.engines.sqlite.capabilities import count_steps
 from vrelko.errors import DatabaseError, FactsError
 from vrelko.larkmere.schema import capture, station
@@ -171,3 +172,18 @@ def test_json_in_json_out(larkmere):
     ):
         with pytest.raises(FactsError):
             Facts.from_json(wrong)
+
+
+@pytest.mark.parametrize(
+    ("written", "moment"),
+    [
+        ("infinity", datetime.max),
+        ("-infinity", datetime.min),
+        ("0044-03-15 BC", datetime.min),
+        ("12024-01-01 00:00:00", datetime.max),
+        ("20240501", datetime(2024, 5, 1)),
+        (" 2024-05-01 12:30:00 ", datetime(2024, 5, 1, 12, 30)),
+    ],
+)
+def test_moments_as_databases_write_them(written, moment):
+    assert read_moment(written) == moment

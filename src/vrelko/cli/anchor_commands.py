@@ -91,14 +91,20 @@ def _missing_indexes(
     from vrelko.core.index_advice import create_text
     from vrelko.core.index_order import serves_order
     from vrelko.core.order import Order
+    from vrelko.errors import VrelkoError
     from vrelko.serving.anchors.counted import CountedAnchors
     from vrelko.surveying.survey import survey
 
     for listing, one in several:
         if not isinstance(one, CountedAnchors):
             continue
-        facts = survey(one.engine, [listing])
-        table, tables = facts.table(one.tables.table.fullname), one.tables
+        tables = one.tables
+        try:
+            facts = survey(one.engine, [listing])
+            table = facts.table(tables.table.fullname)
+        except VrelkoError as error:  # a table of an attached SQLite file
+            yield f"Whether an index has the order {one.order} is not known: {error.what}"
+            continue
         fixed = [column.name for column in tables.parts]
         order = Order(tuple(replace(term, name=column.name) for column, term in tables.keys))
         # The rows of a primary key lie in its order, or in its index.
@@ -111,14 +117,14 @@ def _missing_indexes(
             continue
         columns = [*map(IndexColumn, fixed)]
         columns += [IndexColumn(term.name, term.descending) for term in order.terms]
-        index = IndexFacts(f"{table.name}_by_{'_'.join(order.names)}"[:60], tuple(columns))
+        index = IndexFacts(f"{table.bare_name}_by_{'_'.join(order.names)}"[:60], tuple(columns))
         yield f"No index has the order {one.order}: each step would sort the table."
         yield f"  {create_text(index, table, facts.server.engine)};"
 
 
 _PRICE = (
-    "Rights: CREATE, and TRIGGER and SELECT on the table, for who builds. Triggers go by it: who",
-    "  writes the table needs none. Who may not read the anchors gets pages by offset.",
+    "Rights: the builder needs CREATE, and TRIGGER and SELECT on the table. Triggers run with the",
+    "  builder's rights, so writers need none on the log. Without SELECT pages come by offset.",
     "Writers: each row inserted, deleted or moved writes one or two log rows, for all orders once.",
 )
 _UNSEEN = ("Unseen by triggers, found by `vrelko anchors verify` and by `fold` in time:",)

@@ -317,7 +317,8 @@ def read_moment(text: str) -> datetime:
     text = text.strip()
     if text.startswith("-") or text.endswith(" BC"):  # PostgreSQL's -infinity, 0044-03-15 BC
         return datetime.min
-    if text == "infinity" or (text.partition("-")[0].isdigit() and text[4:5].isdigit()):
+    year, dash, _ = text.partition("-")
+    if text == "infinity" or (dash and len(year) > 4 and year.isdigit()):
         return datetime.max
     return datetime.fromisoformat(text)
 

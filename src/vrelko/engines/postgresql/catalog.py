@@ -40,7 +40,8 @@ _FIND = text(
     "ORDER BY pg_table_is_visible(c.oid) DESC LIMIT 1"
 )
 _TABLE = text(
-    "SELECT c.oid, CASE WHEN NOT pg_table_is_visible(c.oid) THEN n.nspname END AS space, "
+    "SELECT c.oid, CASE WHEN NOT pg_table_is_visible(c.oid) "
+    "OR :name <> c.relname AND :name = n.nspname || '.' || c.relname THEN n.nspname END AS space, "
     "c.relname, c.relkind, c.relrowsecurity, c.reltuples, c.relpages, c.relallvisible, "
     "CASE WHEN c.relkind IN ('r', 'm') THEN pg_relation_size(c.oid) ELSE 0 END AS bytes, "
     "s.n_dead_tup, s.n_live_tup, s.n_mod_since_analyze, "
@@ -139,7 +140,8 @@ def read_table(connection: Connection, name: str, notes: list[str]) -> TableFact
     if oid is None:
         return None
     # By its number from here on: a name can be found in several schemas.
-    found = connection.execute(_TABLE, {"oid": oid}).mappings().one()
+    found = connection.execute(_TABLE, {"oid": oid, "name": name}).mappings().one()
+    # Named as it was asked for: a listing may name the schema of a table that is found without.
     space = found["space"]
     name = str(found["relname"]) if space is None else f"{space}.{found['relname']}"
     if not found["readable"]:
