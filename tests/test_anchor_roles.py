@@ -275,8 +275,9 @@ def test_a_builder_who_may_not_write_the_log_makes_no_trigger(roles):
         for name in accounts(server, names["builder"]):
             run(connection, f"REVOKE INSERT ON {database}.* FROM {name}")
     anchors = listing().counted_anchors(engines["builder"], every=20)
-    with pytest.raises(DatabaseError):
+    with pytest.raises(DatabaseError, match="not all rights for the making") as refused:
         anchors.build()
+    assert refused.value.code == "anchors-rights"
     with engines["app"].begin() as connection:
         connection.execute(insert(TABLE).values(id=9_999, k=1))
     assert listing().read(engines["app"], Spot.end()).total.value == ROWS + 1

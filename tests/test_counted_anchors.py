@@ -1180,3 +1180,36 @@ def test_a_plan_names_the_index_that_no_order_should_be_without(tmp_path):
         connection.execute(text("CREATE INDEX one ON numbers (s, k)"))
     assert lines() == []
     engine.dispose()
+
+
+def test_a_plan_of_anchors_over_a_table_named_with_its_schema(server, tmp_path):
+    """The schema that the session looks in anyway, written before the name."""
+    engine = server
+    if server.dialect.name == "sqlite":
+        engine = create_engine(f"sqlite:///{tmp_path / 'own.db'}")
+    schema = {"sqlite": "main", "postgresql": "public"}.get(
+        engine.dialect.name, engine.url.database
+    )
+    numbers = Table(
+        "numbers", MetaData(), Column("id", Integer, primary_key=True), Column("k", Integer)
+    )
+    numbers.create(engine)
+    pages = tmp_path / "pages.toml"
+    url = engine.url.render_as_string(hide_password=False)
+    pages.write_text(
+        f'[source]\nurl = "{url}"\n[listing.numbers]\ntable = "{schema}.numbers"\n'
+        'columns = ["id", "k"]\norders = ["-k"]\njumps = "anchors"\n'
+    )
+    try:
+        printed = CliRunner().invoke(main, ["anchors", "plan", str(pages)])
+        assert printed.exit_code == 0, printed.output
+        if engine.dialect.name == "sqlite":
+            assert "Whether an index has the order" in printed.output
+            return
+        assert f"CREATE INDEX numbers_by_k_id ON {schema}.numbers" in printed.output
+        planned = CliRunner().invoke(main, ["plan", str(pages)])
+        assert planned.exit_code == 0, planned.output
+    finally:
+        numbers.drop(engine)
+        if engine is not server:
+            engine.dispose()

@@ -96,7 +96,8 @@ def _drop_triggers(n: AnchorNames) -> Iterator[str]:
 
 def _drop_log(n: AnchorNames) -> Iterator[str]:
     yield from _drop_triggers(n)
-    yield f"DROP TABLE IF EXISTS {n.log}, {n.state}"
+    for table in (n.state, n.log):
+        yield f"DROP TABLE IF EXISTS {table}"
 
 
 def _identity(n: AnchorNames) -> str:

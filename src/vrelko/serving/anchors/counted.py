@@ -36,8 +36,8 @@ class AnchorState:
     """What anchors are: `every` so many rows, `static` without triggers.
 
     `age_s`: seconds since they were folded, laid or counted. `built`: whether their build has
-    ended; before that nobody goes by them. `wrong`: a check found a segment off; nobody goes by
-    them until `repair`.
+    ended; before that nobody goes by them. `wrong`: a check found a segment off, and
+    readers do not use them until `repair`.
     """
 
     every: int

@@ -154,7 +154,7 @@ def renew(connection: Connection, anchors: AnchorSet, *, static: bool | None = N
 
 
 def strike(connection: Connection, anchors: AnchorSet) -> None:
-    """Have nobody go by anchors that were found wrong, until they are repaired.
+    """Stop readers from using anchors that were found wrong, until they are repaired.
 
     Static ones are as of their last count, and say so: they are left as they are.
     """

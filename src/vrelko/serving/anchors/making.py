@@ -5,7 +5,8 @@ from __future__ import annotations
 import random
 import re
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 
 from sqlalchemy import Connection, Engine, delete, inspect, select
@@ -70,19 +71,18 @@ def create(engine: Engine, anchors: AnchorSet, *, static: bool = False) -> None:
     # Read before anything is locked: SQLite would wait for its own reader.
     facts = parts.read_facts(engine, anchors.tables)
     with (
-        database_errors("making of anchors"),
+        _builder_errors("making of anchors"),
         alone(engine, anchors, _PATIENCE_S) as connection,
     ):
         # The state is made last, so where it is all was there.
         there = _has(connection, anchors, names.tables.state.name)
         if not there or _are_lost(connection, names):
-            _change(connection, parts, parts.drop_triggers(names))
-            _change(connection, parts, [*parts.drop_anchors(names), *parts.drop_log(names)])
+            _drop(connection, parts, parts.drop_triggers(names))
+            _drop(connection, parts, [*parts.drop_anchors(names), *parts.drop_log(names)])
             _change(connection, parts, parts.create_log(names, facts))
         else:
             # Readers go by the state, so it is forgotten before the anchors are.
-            _change(connection, parts, [names.forget_state()])
-            _change(connection, parts, parts.drop_anchors(names))
+            _drop(connection, parts, [names.forget_state(), *parts.drop_anchors(names)])
         _change(connection, parts, parts.create_anchors(names, facts))
         if not static and not parts.has_triggers(connection, names):
             # With a builder's trigger that may not write the log nobody could write the table.
@@ -139,19 +139,19 @@ def drop(engine: Engine, anchors: AnchorSet) -> None:
     """
     parts, names = _of(engine, anchors)
     with (
-        database_errors("dropping of anchors"),
+        _builder_errors("dropping of anchors"),
         alone(engine, anchors, _PATIENCE_S) as connection,
     ):
         if _has(connection, anchors, names.tables.state.name):
-            _change(connection, parts, [names.forget_state()])
+            _drop(connection, parts, [names.forget_state()])
         begun, own = names.tables.anchors_of_group, anchors.tables.anchors.name
         others = [name for name in _tables(connection, anchors) if name.startswith(begun)]
         # Another order's anchors still need the log; else writers are let go of it first.
         if not set(others) - {own}:
-            _change(connection, parts, parts.drop_triggers(names))
-        _change(connection, parts, parts.drop_anchors(names))
+            _drop(connection, parts, parts.drop_triggers(names))
+        _drop(connection, parts, parts.drop_anchors(names))
         if not set(others) - {own}:
-            _change(connection, parts, parts.drop_log(names))
+            _drop(connection, parts, parts.drop_log(names))
 
 
 def leftovers(engine: Engine, anchors: AnchorSet) -> list[str]:
@@ -172,17 +172,17 @@ def sweep(engine: Engine, anchors: AnchorSet) -> list[str]:
         old = replace(anchors, tables=replace(anchors.tables, group=group))
         parts, names = _of(engine, old)
         with (
-            database_errors("dropping of anchors"),
+            _builder_errors("dropping of anchors"),
             alone(engine, old, _PATIENCE_S) as connection,
         ):
             begun = names.tables.anchors_of_group
-            _change(connection, parts, parts.drop_triggers(names))
+            _drop(connection, parts, parts.drop_triggers(names))
             for one in _tables(connection, old):
                 if one.startswith(begun):
                     mark = one.removeprefix(begun)
                     own = AnchorNames(replace(old.tables, mark=mark), engine.dialect)
-                    _change(connection, parts, parts.drop_anchors(own))
-            _change(connection, parts, parts.drop_log(names))
+                    _drop(connection, parts, parts.drop_anchors(own))
+            _drop(connection, parts, parts.drop_log(names))
     return groups
 
 
@@ -190,6 +190,31 @@ def exists(engine: Engine, anchors: AnchorSet) -> bool:
     """Tell whether an order's tables are there."""
     with database_errors("look for anchors"), engine.connect() as connection:
         return _has(connection, anchors, anchors.tables.anchors.name)
+
+
+@contextmanager
+def _builder_errors(what: str) -> Iterator[None]:
+    """Turn errors into DatabaseError; a right that the builder lacks is no reader's."""
+    try:
+        with database_errors(what):
+            yield
+    except DatabaseError as error:
+        if error.code != "database-rights":
+            raise
+        raise DatabaseError(
+            f"the database user has not all rights for the {what}",
+            "Grant those that `vrelko anchors plan` names, or take another user",
+            "anchors-rights",
+        ) from error
+
+
+def _drop(connection: Connection, parts: AnchorEngine, statements: Iterable[str]) -> None:
+    """Run statements that take something away, each in a transaction of its own.
+
+    A reader holds the log while it asks for the anchors: two locks at once could deadlock with it.
+    """
+    for statement in statements:
+        _change(connection, parts, [statement])
 
 
 def _change(connection: Connection, parts: AnchorEngine, statements: Iterable[str]) -> None:

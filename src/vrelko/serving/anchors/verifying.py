@@ -41,7 +41,7 @@ def verify(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None)
 def repair(engine: Engine, anchors: AnchorSet, params: Mapping[str, Any] | None) -> int:
     """Set right the segments of a part that are off; return how many were. None: of all parts.
 
-    Anchors that were found wrong are gone by again once all parts have been repaired.
+    Readers use anchors that were found wrong again once all parts have been repaired.
     """
     mended = sum(_repair(engine, anchors, part) for part in _parts(engine, anchors, params))
     if params is None or not anchors.parts:
@@ -112,7 +112,7 @@ def difference(lookup: AnchorLookup, before: Key | None, anchor: Anchor) -> int:
 def check(engine: Engine, anchors: AnchorSet, many: int) -> list[int]:
     """Return by how many rows a few segments, drawn at random, are off.
 
-    Where one is, nobody goes by the anchors until they are repaired.
+    Where one is, readers stop using the anchors until they are repaired.
     """
     table, found = anchors.tables.anchors, []
     with database_errors("check"), alone(engine, anchors) as connection:
